@@ -10,6 +10,7 @@ from dolce.core.dsp import third_octaves_of
 from dolce.core.geometry import RoomSize, distance_m
 from dolce.core.levels import NOMINAL_HZ
 from dolce.core.response import ANALYSIS_GRID_HZ as GRID
+from dolce.core.response import average_over_spots
 from dolce.core.room import new_plan
 from dolce.core.tolerance import (
     OWN,
@@ -21,6 +22,7 @@ from dolce.core.tolerance import (
     judged_angles,
     judged_response,
     judged_reverberation,
+    judged_seats,
     wanted_reverberation_s,
 )
 from dolce.errors import InvalidValue
@@ -114,6 +116,24 @@ def test_a_slope_is_judged_where_it_is_asked_for():
     (figure,) = judged_response("C", GRID, level, np.ones(8), wanted)
     assert (figure.line, figure.outcome) == ("tilt", "holds")
     assert figure.value == pytest.approx(-1.0, abs=0.05)
+
+
+def test_seats_that_differ_by_a_constant_have_that_as_their_variation_and_spots_tell_the_error():
+    tilted = np.linspace(-3, 3, GRID.size)
+    seat_of = ["main", "main", "main", "back", "back", "back"]
+    levels = np.array([tilted + 2 * (seat == "back") for seat in seat_of])
+    # Two seats 2 dB apart: 1 dB each from their mean, which is their standard deviation, or its estimate from two.
+    exact = judged_seats("L", GRID, levels, [1] * 6, seat_of, within_db=1.6)
+    assert exact.value == pytest.approx(average_over_spots(levels[[0, 3]]).spread_db[0], abs=1e-9)
+    assert exact.error == pytest.approx(0, abs=1e-9)
+    assert exact.outcome == "holds"
+    rng = np.random.default_rng(3)
+    scattered = levels + rng.normal(0, 2, (6, 1))
+    unsure = judged_seats("L", GRID, scattered, [1] * 6, seat_of, within_db=1.6)
+    assert unsure.error > 0.5
+    one_spot = judged_seats("L", GRID, levels[:4], [1] * 4, seat_of[:4], within_db=1.6)
+    assert one_spot.outcome == "inconclusive"
+    assert judged_seats("L", GRID, levels[:3], [1] * 3, seat_of[:3], within_db=1.6) is None
 
 
 def test_angles_are_those_of_the_layout():

@@ -43,6 +43,23 @@ def test_every_line_of_a_set_is_judged_or_said_why_not(taken):
     assert view.round.name == "Untouched"
 
 
+def test_seats_are_held_against_each_other_where_a_set_asks_for_it(taken):
+    services, job_id = taken
+    client = client_of(services)
+    typed = {"set_name": "Two rows", "tol_seats": "0.5"}
+    page = post(client, f"/jobs/{job_id}/prove/tolerances/keep", **typed).text
+    try:
+        assert "Seat-to-seat variation" in page
+        found = of_line(services.tolerating.view(job_id, "Two rows"), "seats")
+        assert set(found) == {"L", "C", "R"}
+        assert all(figure.high == 0.5 for figure in found.values())
+        assert any(figure.outcome != "holds" for figure in found.values())  # nothing was done about it
+        assert of_line(services.tolerating.view(job_id, EBU), "seats") == {}
+    finally:
+        services.tolerating.forget(services.tolerating.sets()["Two rows"].id)
+        services.tolerating.choose(job_id, EBU)
+
+
 def test_noise_is_judged_once_it_was_heard_with_a_known_pressure(taken):
     services, job_id = taken
     services.rigging.set_rig(job_id, full_scale_spl_db=120.0)

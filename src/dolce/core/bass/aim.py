@@ -148,9 +148,9 @@ def band_grid_hz(low_hz: float, high_hz: float, *, per_octave: float = _POINTS_P
 def output_of_subs_db(
     takes: BassTakes, target_db: NDArray[np.float64], *, hand_over_hz: float, weights: Mapping[str, float] | None
 ) -> float:
-    """Mean level of the incoherent sum of the subs at 0 dB each above the target, over band and spots."""
+    """Mean level of the incoherent sum of the subs at 0 dB each above the target, over band and spots that count."""
     grid = band_grid_hz(lowest_of(target_db), hand_over_hz)
     power = (np.abs(takes.heard[list(takes.is_sub)]) ** 2).sum(axis=0)
     level = 10 * np.log10(np.maximum(power @ smoothing(FREQUENCY_HZ, grid), 1e-20))
-    share = spot_weights_of(takes.seat_of, weights, others=1.0)
-    return float(np.average((level - np.interp(grid, FREQUENCY_HZ, target_db)).mean(axis=1), weights=share))
+    counts = spot_weights_of(takes.seat_of, weights, others=1.0) > 0
+    return float((level - np.interp(grid, FREQUENCY_HZ, target_db))[counts].mean())

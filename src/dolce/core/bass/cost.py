@@ -66,7 +66,7 @@ class BassCost:
         self.takes, self.aim, self.priorities = takes, aim, priorities
         share = spot_weights_of(takes.seat_of, weights, others=1.0)
         self.share = share / share.sum()
-        real = share * (np.arange(share.size) < share.size - guessed)
+        real = (share > 0) & (np.arange(share.size) < share.size - guessed)
         top = _BEYOND * aim.hand_over_hz
         self.grid_hz = band_grid_hz(aim.low_hz, top)
         smooth = smoothing(FREQUENCY_HZ, self.grid_hz)

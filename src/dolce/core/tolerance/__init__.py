@@ -11,6 +11,7 @@ from dolce.core.tolerance.judging import (
     judged_level,
     judged_response,
     judged_reverberation,
+    judged_seats,
 )
 from dolce.core.tolerance.sets import OWN, PUBLISHED, ToleranceSet, wanted_reverberation_s
 
@@ -28,5 +29,6 @@ __all__ = [
     "judged_level",
     "judged_response",
     "judged_reverberation",
+    "judged_seats",
     "wanted_reverberation_s",
 ]

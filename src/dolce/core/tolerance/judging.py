@@ -1,7 +1,8 @@
 """Whether figures hold their tolerances: with their uncertainty, and "inconclusive" where that decides."""
 
 import math
-from collections.abc import Mapping, Sequence
+from collections import Counter
+from collections.abc import Hashable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
@@ -9,7 +10,9 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from dolce.core.dsp import energy_mean_db, in_band, third_octaves_of
+from dolce.core.response import average_over_spots, mean_spread_db
 from dolce.core.room import RoomPlan, reference_of, sights_of
+from dolce.core.subs import BAND_HZ
 from dolce.core.tolerance.sets import MEAN_HZ, ToleranceSet, wanted_reverberation_s
 from dolce.core.uncertainty import AGAINST_BOUND, jackknife_error, pooled_difference_error
 
@@ -28,7 +31,7 @@ class Figure:
 
     Attributes
     ----------
-    line : "response", "tilt", "level", "arrival", "angles", "decay" or "noise"
+    line : "response", "tilt", "seats", "level", "arrival", "angles", "decay" or "noise"
     subject : the channel, or what it is about
     value, error : in `unit`; the error is half of the interval that holds the truth in about 90 of 100 cases, so that
         a bound that lies beyond it on one side is judged rightly in 95
@@ -136,6 +139,51 @@ def judged_response(
             )
         )
     return found
+
+
+def judged_seats(
+    channel: str,
+    at_hz: NDArray,
+    level_db: ArrayLike,
+    weights: Sequence[float],
+    seat_of: Sequence[Hashable],
+    *,
+    within_db: float,
+) -> Figure | None:
+    """Seat-to-seat variation of a channel's bass; None for one seat alone.
+
+    Parameters
+    ----------
+    level_db : shape (spots, points)
+    seat_of : seat of each spot
+
+    Notes
+    -----
+    The error is that of leaving spots out; nothing is told of it where a seat has one spot.
+    """
+    levels = np.atleast_2d(np.asarray(level_db, dtype=float))[:, in_band(at_hz, BAND_HZ)]
+    seats = tuple(dict.fromkeys(seat_of))
+    if len(seats) < 2:
+        return None
+
+    def spread_of(rows: NDArray) -> float:
+        by_seat = [energy_mean_db(levels[[k for k in rows if seat_of[k] == seat]]) for seat in seats]
+        return mean_spread_db(at_hz[in_band(at_hz, BAND_HZ)], average_over_spots(np.array(by_seat)), band_hz=BAND_HZ)
+
+    value = spread_of(np.arange(len(levels)))
+    alone = min(Counter(seat_of).values()) < 2
+    error = np.inf if alone else float(jackknife_error(spread_of, weights, share=AGAINST_BOUND))
+    return Figure(
+        line="seats",
+        subject=channel,
+        unit="dB",
+        value=value,
+        error=error,
+        low=None,
+        high=within_db,
+        at_hz=None,
+        outcome=against_bound(value, error, high=within_db),
+    )
 
 
 def judged_level(

@@ -34,6 +34,8 @@ class ToleranceSet:
         By which the decay time may be off 0.25 (V / 100)^(1/3), 200 Hz to 4 kHz.
     noise_nr : float or None
         Noise rating, at most.
+    seats_db : float or None
+        Seat-to-seat variation of any channel's bass, at most.
     angles : bool
         Whether channels have to stand where their layout wants them.
     sources : mapping of line to its document
@@ -50,6 +52,7 @@ class ToleranceSet:
     arrival_s: float | None = limited(1e-5, 0.05, where="arrival between channels", unit="s", default=None)
     reverberation_s: float | None = limited(0.01, 1, where="decay time", unit="s", default=None)
     noise_nr: float | None = limited(0, 60, where="noise", unit="NR", default=None)
+    seats_db: float | None = limited(0.1, 12, where="seat-to-seat variation", unit="dB", default=None)
     angles: bool = False
     sources: Mapping[str, str] = field(default_factory=dict)
 

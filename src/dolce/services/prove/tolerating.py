@@ -24,6 +24,7 @@ from dolce.core.tolerance import (
     judged_level,
     judged_response,
     judged_reverberation,
+    judged_seats,
 )
 from dolce.core.tuning import Alignment, level_weights, spot_weights, usual_seat_weighting
 from dolce.core.uncertainty import AGAINST_BOUND
@@ -84,6 +85,7 @@ class ToleranceView:
             ("angles", "Move the loudspeakers that stand off their direction, on Room."),
             ("level", "Match levels again on Align."),
             ("arrival", "Set delays again on Align."),
+            ("seats", "Search settings of the subs, or filters of a common bass, on Align: no equaliser mends that."),
             ("response", "Shape the channels that lie outside, or treat what the filters can't mend."),
             ("tilt", "Choose another slope for the target on Shape."),
             ("decay", "Change the damping of the room: no filter alters its decay."),
@@ -253,6 +255,20 @@ class Tolerating:
                     [weights[curves.takes[k].spot_id] for k in rows],
                     wanted,
                 )
+                at_seats = [k for k in rows if job.spot(curves.takes[k].spot_id).seat_id is not None]
+                seats = (
+                    judged_seats(
+                        channel,
+                        ANALYSIS_GRID_HZ,
+                        curves.level_db[at_seats],
+                        [weights[curves.takes[k].spot_id] for k in at_seats],
+                        [job.spot(curves.takes[k].spot_id).seat_id for k in at_seats],
+                        within_db=wanted.seats_db,
+                    )
+                    if wanted.seats_db is not None and at_seats
+                    else None
+                )
+                found += [seats] if seats is not None else []
         return found
 
     def _level(

@@ -144,6 +144,7 @@ def _typed_set(form: FormReader) -> ToleranceSet:
         "arrival_s": bound("arrival_s", "tol_arrival", 1000, "ms"),
         "reverberation_s": bound("reverberation_s", "tol_decay"),
         "noise_nr": bound("noise_nr", "tol_noise"),
+        "seats_db": bound("seats_db", "tol_seats"),
     }
     form.done()
     return ToleranceSet(

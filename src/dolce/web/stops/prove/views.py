@@ -47,6 +47,7 @@ def latest_first(entries: Sequence[LogEntry]) -> list[LogGroup]:
 LINES = {
     "response": "Response",
     "tilt": "Slope 200 Hz–10 kHz",
+    "seats": "Seat-to-seat variation",
     "level": "Level between",
     "arrival": "Arrival between",
     "angles": "Direction",

@@ -211,6 +211,7 @@ def test_filters_of_the_common_bass_are_searched_looked_at_used_and_left(pair):
     assert "they no longer fit" not in found
     used = post(client, f"{url}/subs/use/shared-all-100-3-15-300").text
     assert "Without filters again" in client.get(f"{url}?sheet=subs&shown=used").text, used[:200]
+    assert "everything sounds 15 ms later still" in client.get(url).text
     routing = client.get(f"{url}?sheet=routing").text
     assert "each through a filter of its own" in routing
     assert "&lt; 100 Hz, filter" in routing

@@ -33,9 +33,9 @@ _DB = 10 / np.log(10)
 class Priorities:
     """What counts how much, against a squared deviation of 1 dB."""
 
-    early: float = 5.0
+    early: float = 8.0
     late: float = 16.0
-    hand_over: float = 4.0
+    hand_over: float = 5.0
     gain: float = 3000.0
     output: float = 20.0
     effort: float = 0.3

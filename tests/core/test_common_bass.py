@@ -34,7 +34,9 @@ LR = Crossover(frequency_hz=120.0)
 TAPS = Convolution.of(np.random.default_rng(0).normal(size=480) * np.hanning(480) * 0.02, sample_rate_hz=RATE)
 COMMON = CommonBass(convolutions={"L": TAPS, "Sub1": TAPS}, latency_s=0.012)
 MANAGED = BassManagement(crossover=LR, subs=("Sub1",), effects=Effects(), common=COMMON, sends={"R": {"L": -3.0}})
-FIGURES = BassFigures(spread_db=0, deviation_db=0, worst_db=0, output_db=-4, early_10_db=-30, early_20_db=-40)
+FIGURES = BassFigures(
+    spread_db=0, deviation_db=0, worst_db=0, output_db=-4, early_10_db=-30, early_20_db=-40, late_db=-12
+)
 
 
 def found_bass(**more):
@@ -53,6 +55,7 @@ def found_bass(**more):
             "settings": {"L": ChannelSettings(trim_db=-2.0), "Sub1": ChannelSettings(trim_db=3.0)},
             "target_db_at_20": 0.0,
             "given": FIGURES,
+            "subs_alone": FIGURES,
             "expected": None,
             "spots_at": {"Mixer": 3},
             **more,

@@ -13,6 +13,7 @@ from dolce.core.bass import BassAim, BassMeasure, BassTakes, MainChannel, Search
 from dolce.core.bass.cost import BassCost, Priorities
 from dolce.core.bass.lattice import FREQUENCY_HZ, filter_at, spectra_of_taps, spectrum_of, tap_count
 from dolce.core.bass.search import searched
+from dolce.core.dsp import mid_bands
 from dolce.core.response import ImpulseResponse
 from dolce.core.subs import BassField, SearchLimits, found_at, search
 from dolce.errors import InvalidValue
@@ -160,6 +161,19 @@ def test_limits_are_held_by_the_filters_as_they_are_saved(found):
     assert found.given.output_db == pytest.approx(-4.0, abs=0.5)
     assert found.given.early_10_db < -20
     assert found.given.early_20_db < found.given.early_10_db
+
+
+def test_what_rings_on_is_told_in_decibels(taken):
+    """Of exp(-t / tau) 150 ms after its beginning exp(-2 0.15 / tau) of the energy is left."""
+    takes, aim = taken
+    measure, tau = BassMeasure(takes, aim), 0.3
+    time_s, tones_hz = np.arange(1296) / RATE, mid_bands(per_octave=3, from_hz=25, to_hz=100)
+    sounds = [
+        np.sin(2 * np.pi * tones_hz[:, None] * (time_s - at)) * np.exp(-(time_s - at) / tau) * (time_s > at)
+        for at in aim.first_s
+    ]
+    ringing = np.array([np.fft.rfft(sound.sum(axis=0)) for sound in sounds])
+    assert measure.of(ringing).late_db == pytest.approx(-20 * 0.15 / tau / np.log(10), abs=0.7)
 
 
 def test_errors_of_life_move_the_variation_by_what_the_budget_says(taken, found):

@@ -9,10 +9,11 @@ from numpy.typing import NDArray
 from dolce.core.bass.aim import BassAim, band_grid_hz
 from dolce.core.bass.lattice import FREQUENCY_HZ, TIME_S, in_time
 from dolce.core.bass.takes import BassTakes
-from dolce.core.dsp import crossover_sides
+from dolce.core.dsp import crossover_sides, mid_bands
 from dolce.core.subs.field import smoothing
 
 _POINTS_PER_OCTAVE = 48.0
+_LATE_FROM_HZ, _LATE_S, _LATE_TO_S = 25.0, 0.15, 1.4
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -29,6 +30,8 @@ class BassFigures:
         Mean level against the incoherent sum of the subs at 0 dB each.
     early_10_db, early_20_db : float
         Energy that comes 10 and 20 ms ahead of the first main channel against all of it, at the worst spot.
+    late_db : float
+        Energy that comes more than 150 ms after it against all of it, mean over third octaves and spots.
     """
 
     spread_db: float
@@ -37,6 +40,7 @@ class BassFigures:
     output_db: float
     early_10_db: float
     early_20_db: float
+    late_db: float
 
 
 class BassMeasure:
@@ -83,6 +87,15 @@ class BassMeasure:
         """Of each spot, shape (spots,)."""
         return (levels_db - self._alone_db).mean(axis=1)
 
+    def _late_db(self, bass: NDArray[np.complex128]) -> float:
+        middles = mid_bands(per_octave=3, from_hz=_LATE_FROM_HZ, to_hz=self.aim.hand_over_hz)[:, None]
+        off = (FREQUENCY_HZ / middles - middles / np.maximum(FREQUENCY_HZ, 1e-3)) / (2 ** (1 / 6) - 2 ** (-1 / 6))
+        bands = 1 / np.sqrt(1 + np.minimum(np.abs(off), 1e3) ** 6)  # Butterworth of sixth order, without its phase
+        energy = in_time(bands[:, None] * bass) ** 2
+        late = (self._first_s[:, None] + _LATE_S < TIME_S) & (TIME_S < _LATE_TO_S)
+        share = (energy * late).sum(axis=-1) / np.maximum(energy.sum(axis=-1), 1e-30)
+        return float(10 * np.log10(np.maximum(share, 1e-9)).mean())
+
     def of(self, bass: NDArray[np.complex128]) -> BassFigures:
         """Figures of a sum of shape (spots, frequencies)."""
         levels = self.levels_db(bass)
@@ -102,4 +115,5 @@ class BassMeasure:
             output_db=float(self.outputs_db(levels).mean()),
             early_10_db=float(early_10),
             early_20_db=float(early_20),
+            late_db=self._late_db(bass * self._low_pass),
         )

@@ -71,6 +71,8 @@ class FoundBass:
         How far the target that was asked for lies above its middle at 20 Hz.
     given : BassFigures
         At the spots that were taken.
+    subs_alone : BassFigures
+        There, of the subs as they are.
     expected : ExpectedBass or None
         At others.
     spots_at : how many spots of each seat were used, by its name
@@ -83,6 +85,7 @@ class FoundBass:
     settings: Mapping[str, ChannelSettings]
     target_db_at_20: float
     given: BassFigures
+    subs_alone: BassFigures
     expected: ExpectedBass | None
     spots_at: Mapping[str, int]
     nodes: tuple[PressureNode, ...] = ()

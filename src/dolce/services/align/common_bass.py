@@ -7,7 +7,7 @@ from typing import ClassVar
 
 import numpy as np
 
-from dolce.core.bass import THOROUGH, BassTakes, SearchSteps, shared_bass
+from dolce.core.bass import THOROUGH, BassMeasure, BassTakes, SearchSteps, shared_bass
 from dolce.core.bass.lattice import FREQUENCY_HZ, spectrum_of
 from dolce.core.correction import Target, low_frequency_extension_hz
 from dolce.core.job import Job, Round, TakeRecord
@@ -237,6 +237,9 @@ class CommonBassBench:
             settings={channel: problem.alignment.settings(channel) for channel in job.channels},
             target_db_at_20=float(problem.aim.target_db[np.searchsorted(FREQUENCY_HZ, 20.0)]),
             given=design.given,
+            subs_alone=BassMeasure(problem.takes, problem.aim).of(
+                problem.takes.heard[list(problem.takes.is_sub)].sum(axis=0)
+            ),
             expected=design.expected,
             spots_at=dict(Counter(names[spot.seat_id] for spot in spots if spot.seat_id is not None)),
             nodes=tuple(replace(node, seat=names[int(node.seat)]) for node in design.nodes),

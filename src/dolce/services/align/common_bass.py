@@ -299,8 +299,8 @@ def _within_limits(job: Job, request: BassRequest) -> BassRequest:
             f"{limits.name} has no convolution between inputs and outputs.",
             where="common bass",
             remedy=(
-                "Type its taps on the Rig page under Processor, or use gain, delay and polarity of each sub: a few bands "
-                "and all-passes for each gain little more."
+                "Type its taps on the Rig page under Processor, or use gain, delay and polarity of each sub: a few "
+                "bands and all-passes for each gain little more."
             ),
         )
     longest = limits.bass_taps / job.rig.sample_rate_hz

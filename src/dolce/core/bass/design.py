@@ -22,9 +22,10 @@ EFFORTS = (0.05, 0.4)
 _FOLDS = 3
 _AT_ONCE = 2
 SHARE = 0.8  # of rooms in which the spread at spots that were not taken lies between the bounds
-# Filters found from two thirds of the spots do worse at the rest than those from all of them, and chance has its say:
-# from the practice of simulated rooms (bench/bass_figures.py).
-_SPREAD_FACTOR, _SPREAD_RANGE, _DEVIATION_FACTOR = 1.0, 1.4, 0.85
+# Filters found from two thirds of the spots do worse at the rest than those from all of them: half of what they are
+# worse than at the given spots is expected, and the spread within a factor of what it was there, from the practice of
+# simulated rooms (bench/bass_figures.py).
+_SPREAD_RANGE, _EXCESS = 1.4, 0.5
 
 
 @dataclass(frozen=True, slots=True)
@@ -225,11 +226,12 @@ def _expected(measure: BassMeasure, given: BassFigures, heard: NDArray, spots: l
     """From what the spots that were left out heard."""
     part = measure.at_spots(spots)
     levels = part.levels_db(heard[spots])
-    spread = max(_SPREAD_FACTOR * part.spread_db(levels), given.spread_db)
+    spread = max(part.spread_db(levels), given.spread_db)
+    more_db = float(part.deviations_db(levels).mean()) - given.deviation_db
     return ExpectedBass(
         spread_db=spread,
         low_db=spread / _SPREAD_RANGE,
         high_db=spread * _SPREAD_RANGE,
-        deviation_db=max(_DEVIATION_FACTOR * float(part.deviations_db(levels).mean()), given.deviation_db),
+        deviation_db=given.deviation_db + _EXCESS * max(0.0, more_db),
         output_db=float(part.outputs_db(levels).mean()),
     )

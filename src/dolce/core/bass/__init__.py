@@ -13,6 +13,7 @@ effort chosen and figures expected by leaving spots out.
 from dolce.core.bass.aim import BassAim, MainChannel, output_of_subs_db
 from dolce.core.bass.design import (
     EFFORTS,
+    QUICK,
     SHARE,
     THOROUGH,
     ExpectedBass,
@@ -29,6 +30,7 @@ from dolce.core.bass.takes import BassTakes
 
 __all__ = [
     "EFFORTS",
+    "QUICK",
     "SHARE",
     "THOROUGH",
     "BassAim",

@@ -39,6 +39,7 @@ class SearchSteps:
 
 
 THOROUGH = SearchSteps(whole=(200, 1500), fold=(100, 300))
+QUICK = SearchSteps(whole=(150, 800), fold=(80, 200))  # two thirds of the time for 0.03 dB more of spread
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

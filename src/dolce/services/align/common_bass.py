@@ -7,7 +7,7 @@ from typing import ClassVar
 
 import numpy as np
 
-from dolce.core.bass import THOROUGH, BassMeasure, BassTakes, SearchSteps, shared_bass
+from dolce.core.bass import QUICK, BassMeasure, BassTakes, SearchSteps, shared_bass
 from dolce.core.bass.lattice import FREQUENCY_HZ, spectrum_of
 from dolce.core.correction import Target, low_frequency_extension_hz
 from dolce.core.job import Job, Round, TakeRecord
@@ -58,7 +58,7 @@ class BassSearch(ReportedSearch):
 class CommonBassBench:
     """Filters of the common bass by job; `search_steps` says how long they are looked for."""
 
-    search_steps: ClassVar[SearchSteps] = THOROUGH
+    search_steps: ClassVar[SearchSteps] = QUICK
 
     def __init__(self, context: Context, aligning: Aligning, proposing: Proposing) -> None:
         self._context, self._aligning, self._proposing = context, aligning, proposing

@@ -62,7 +62,7 @@ def test_each_loudspeaker_gets_a_filter_and_each_main_its_delay(tmp_path):
     assert {name: row["polarity"] for name, row in document["mains"].items()} == {"L": 1, "R": -1}
     expected = document["expected"]
     assert expected["low_db"] <= expected["spread_db"] <= expected["high_db"]
-    assert [words.split(":")[0] for words in document["warnings"]] == ["Fewer than 3 spots at desk, sofa"]
+    assert "Fewer than 3 spots at desk, sofa" in [words.split(":")[0] for words in document["warnings"]]
 
 
 def test_subs_alone_play_where_that_is_asked_for(tmp_path):

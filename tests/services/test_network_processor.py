@@ -108,7 +108,7 @@ def test_filters_of_a_common_bass_are_held_by_a_processor_with_taps_for_them(rac
     taps = Convolution.of([0.5] * 4800, sample_rate_hz=48_000)
     common = CommonBass(convolutions={"L": taps, "Sub1": taps}, latency_s=0.012)
     shared = replace(PRESET, bass=replace(PRESET.bass, common=common))
-    with pytest.raises(InvalidValue, match="bass taps does not fit"):
+    with pytest.raises(DeviceError, match="bass taps does not fit"):
         device.load("A", shared)
     assert memory.state.presets == {}
     memory.limits = replace(LIMITS, bass_taps=4800)

@@ -31,6 +31,7 @@ LIMITS = {
     "fixed_bands": "0",
     "all_passes": "0",
     "taps": "0",
+    "bass_taps": "0",
     "presets": "4",
 }
 SUBS = {

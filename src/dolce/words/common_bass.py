@@ -39,7 +39,7 @@ def doubt_words(expected: ExpectedBass | None, nodes: Sequence[PressureNode], na
         )
     found += [
         f"Around {hertz(node.at_hz)} the bass changes sign within {names.get(node.seat, node.seat)}: between its spots "
-        "it is quiet. Take a spot in the middle of the others, or move the seat."
+        "there is little bass. Take a spot in the middle of the others, or move the seat."
         for node in nodes
     ]
     return found

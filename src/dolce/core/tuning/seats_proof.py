@@ -1,4 +1,4 @@
-"""One channel's bass at every seat, before, as predicted and after: whether seats hear it alike."""
+"""One channel's bass at every seat, before, as predicted and after: how much it varies from seat to seat."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass

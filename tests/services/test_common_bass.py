@@ -73,6 +73,13 @@ def measured_again(services, job_id):
     services.sound.wait()
 
 
+def drifted(services, job_id, since):
+    """Channels that changed since a round by more than placing the microphone explains."""
+    change = services.proving.drift(job_id, then=since)
+    assert change.then.id == since
+    return {row.channel: row.beyond_repeats for row in change.drifted}
+
+
 def test_seats_are_more_alike_with_filters_and_most_so_with_main_channels(found):
     services, job_id = found
     view = services.workbench.view(job_id)
@@ -150,9 +157,23 @@ def test_corrected_it_is_proven_and_a_silent_sub_is_not(found):
     # The correction of the subs is that of the bass, whoever plays it.
     shapes = services.shaping.shapes(job_id)
     np.testing.assert_allclose(shapes["Sub1"].before_db, shapes["Sub2"].before_db, atol=1e-9)
+    proven = services.jobs.get(job_id).round_id
     services.rigging.add_fault(job_id, Fault(kind="dead", channels=("Sub1",)))
     measured_again(services, job_id)
     assert not services.proving.view(job_id).passed
+    # A sub that is 3 dB too soft, or stands elsewhere, is found where a later round is held against the proven one.
+    assert drifted(services, job_id, proven)
+    services.rigging.set_faults(job_id, [])
+    measured_again(services, job_id)
+    assert not drifted(services, job_id, proven)
+    services.rigging.add_fault(job_id, Fault(kind="soft", channels=("Sub2",)))
+    measured_again(services, job_id)
+    assert drifted(services, job_id, proven)
+    services.rigging.set_faults(job_id, [])
+    place = services.jobs.get(job_id).speaker("Sub2").place
+    services.room.move(job_id, "Sub2", replace(place, y_m=place.y_m - 0.8))
+    measured_again(services, job_id)
+    assert drifted(services, job_id, proven)
 
 
 def test_the_bass_follows_from_the_package_alone(found):

@@ -33,10 +33,10 @@ _DB = 10 / np.log(10)
 class Priorities:
     """What counts how much, against a squared deviation of 1 dB."""
 
-    early: float = 8.0
-    late: float = 16.0
-    hand_over: float = 5.0
-    gain: float = 3000.0
+    early: float = 11.0
+    late: float = 12.0
+    hand_over: float = 9.0
+    gain: float = 30.0  # far more gives way less, but the search then takes many times the steps
     output: float = 20.0
     effort: float = 0.3
 

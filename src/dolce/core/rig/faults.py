@@ -34,6 +34,7 @@ FAULTS: dict[str, tuple[str, int]] = {
     "equaliser": ("An equaliser left on: +8 dB at 2 kHz", 1),
     "covered": ("A cloth before the speaker: 6 dB less treble", 1),
     "gain": ("8 dB too loud", 1),
+    "soft": ("3 dB too soft", 1),
     "hum": ("Mains hum in the microphone line", 0),
     "burst": ("A door slams in one take", 0),
     "clipping": ("Microphone gain 50 dB too high", 0),

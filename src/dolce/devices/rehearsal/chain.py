@@ -11,7 +11,7 @@ from dolce.core.filters import BandFilter, chain_samples
 from dolce.core.processor import DIM_DB, ChannelSettings, ProcessorInUse, ProcessorState, processed
 from dolce.core.rig import Fault
 
-_FAULT_GAIN_DB, _FAULT_CROSSOVER_HZ = 8.0, 200.0
+_FAULT_GAIN_DB, _FAULT_SOFT_DB, _FAULT_CROSSOVER_HZ = 8.0, -3.0, 200.0
 _COVERED, _COVERED_FROM_HZ = 0.5, 3000.0
 _FAULT_EQUALISER = BandFilter(frequency_hz=2000.0, gain_db=8.0, q=1.0)
 # What a processor that corrects by itself thinks of this room.
@@ -74,6 +74,8 @@ class Chain:
             fed = -fed
         if "gain" in kinds:
             fed = fed * 10 ** (_FAULT_GAIN_DB / 20)
+        if "soft" in kinds:
+            fed = fed * 10 ** (_FAULT_SOFT_DB / 20)
         if "crossover" in kinds:
             cut = scipy.signal.butter(4, _FAULT_CROSSOVER_HZ, "high", fs=sample_rate_hz, output="sos")
             fed = scipy.signal.sosfilt(cut, fed)

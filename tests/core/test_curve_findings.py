@@ -160,11 +160,32 @@ def test_main_and_sub_that_take_from_each_other_are_told_where_they_do():
     assert findings_of_curve(ANALYSIS_GRID_HZ, FLAT + 6, adding) == []
 
 
-def test_a_dip_where_the_processor_hands_over_is_likely_its_crossovers():
+@pytest.mark.parametrize(("before_db", "named"), [(0, True), (-2, True), (-6, False)])
+def test_a_dip_is_the_crossovers_only_where_it_was_not_there_before_it_was_in_use(before_db, named):
     levels = FLAT + hill(85, -6, octaves=0.3)
+    evidence = replace(NOTHING, crossover_hz=80, without_crossover_db=FLAT + hill(85, before_db, octaves=0.3))
+    cause = nearest(findings_of_curve(ANALYSIS_GRID_HZ, levels, evidence), 85).cause
+    assert (cause is not None and cause.kind == "crossover") is named
+    # Where nobody took it before, it comes closest, with too little evidence.
     finding = nearest(findings_of_curve(ANALYSIS_GRID_HZ, levels, replace(NOTHING, crossover_hz=80)), 85)
-    assert finding.cause.kind == "crossover"
-    assert nearest(findings_of_curve(ANALYSIS_GRID_HZ, levels, NOTHING), 85).cause is None
+    assert finding.cause is None
+    assert finding.causes[0].kind == "crossover"
+    assert findings_of_curve(ANALYSIS_GRID_HZ, levels, NOTHING)[0].causes == ()
+
+
+@pytest.mark.parametrize(("turned", "likely"), [(1, True), (-1, False)])
+def test_a_mode_is_likely_only_if_the_levels_over_the_spots_agree_with_its_shape(turned, likely):
+    modes = modes_of_box(SIZE, up_to_hz=40, speed_m_s=SPEED)  # of which 0-1-0 lies at 30.1 Hz
+    drive = modes.pressure_at(SOURCE) * modes.pressure_at(SPOTS)
+    first = int(np.argmin(np.abs(modes.frequency_hz - SPEED / 2 / SIZE[1])))
+    shape = 20 * np.log10(np.abs(drive[:, first]))
+    levels = np.array([hill(30.1, 9 + turned * db) for db in shape - shape.mean()])
+    ring_s = 0.3 + 0.5 * np.exp(-((np.log2(ANALYSIS_GRID_HZ / 30.1) / 0.06) ** 2))
+    evidence = replace(NOTHING, modes=modes, drive=drive, ring_hz=ANALYSIS_GRID_HZ, ring_s=ring_s)
+    finding = nearest(findings_of_curve(ANALYSIS_GRID_HZ, levels, evidence), 30.1)
+    assert finding.causes[0].kind == "mode"
+    assert np.sign(finding.causes[0].pattern) == turned
+    assert (finding.cause is not None) is likely
 
 
 @pytest.mark.parametrize(("crossover_hz", "named"), [(85 * 2**0.45, True), (85 * 2**0.6, False), (85 / 2**0.6, False)])

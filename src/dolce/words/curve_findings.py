@@ -98,8 +98,11 @@ def _evidence(cause: Cause) -> str:
         case "crossover":
             parts = (
                 [f"together they are {cause.pattern:.1f} dB softer than the louder of them alone"]
-                if not np.isnan(cause.pattern)
-                else [f"the crossover of the processor is at {hertz(cause.at_hz)}"]
+                if cause.pattern > 1
+                else [
+                    f"the crossover is at {hertz(cause.at_hz)}",
+                    f"before it was in use {100 * (1 - cause.pattern):.0f} % of the dip was there",
+                ]
             )
         case "microphone":
             parts = ["it stands in the direct sound of the other channels as well"]

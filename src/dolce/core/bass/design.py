@@ -18,7 +18,7 @@ from dolce.core.bass.search import searched
 from dolce.core.bass.takes import BassTakes
 from dolce.errors import InvalidValue
 
-EFFORTS = (0.05, 0.2)
+EFFORTS = (0.03, 0.1)
 _FOLDS = 3
 _AT_ONCE = 2
 SHARE = 0.8  # of rooms in which the spread at spots that were not taken lies between the bounds

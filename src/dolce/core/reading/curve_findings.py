@@ -29,6 +29,7 @@ _DULL_DB, _DULL_ALONE_DB = 2.5, 5.0  # of treble under the others', and under it
 _MEET_HZ = (30.0, 300.0)  # where main channels and subs hand over
 _CANCELS_DB, _AS_LOUD_DB = 2.0, 12.0  # below the louder of two that are so far apart at most
 _NEAR_CORNER_OCTAVES = 0.5
+_SHAPE_AGREES = 0.3  # correlation of levels over the spots with the shape of a mode: below, they speak against it
 _MOST = 12
 
 
@@ -49,8 +50,8 @@ class Cause:
         Of a mode: how many times longer it rings than its neighbourhood; 0 where not known.
     pattern : float
         Of a mode: correlation of its level over the spots with its shape; of a boundary: part of the spots whose dip
-        lies where theirs should; of a crossover: by how many dB all together are softer than the louder part. NaN
-        where it can't be told.
+        lies where theirs should; of a crossover: by how many dB all together are softer than the louder part, or how
+        much of the dip is new since bass goes to the subs. NaN where it can't be told.
     """
 
     kind: CauseKind
@@ -104,6 +105,7 @@ class Evidence:
     parts_db : of a row in which several sound, the levels of each alone at the same spots, each shape (spots, points)
     together_db : of such a row, its own levels there, shape (spots, points)
     crossover_hz : where the processor hands over between the row's main and the subs; 0 for nowhere
+    without_crossover_db : the row's levels at its spots before it did so, shape (spots, points); None where not taken
     """
 
     modes: Modes
@@ -117,6 +119,7 @@ class Evidence:
     parts_db: Sequence[NDArray[np.float64]] = ()
     together_db: NDArray[np.float64] | None = None
     crossover_hz: float = 0.0
+    without_crossover_db: NDArray[np.float64] | None = None
 
 
 def findings_of_curve(frequency_hz: NDArray, level_db: NDArray, evidence: Evidence) -> list[CurveFinding]:
@@ -133,7 +136,8 @@ def findings_of_curve(frequency_hz: NDArray, level_db: NDArray, evidence: Eviden
     neighbourhood and follows its shape over the spots; a boundary for dips that lie at each spot where that spot's
     geometry says; a speaker for what stands at all spots and in the direct sound; the microphone for what stands in the
     direct sound of all channels; a screen for treble that the direct sound lacks; a crossover where several speakers
-    together are softer than the louder of them. The weights are our own.
+    together are softer than the louder of them, or for a dip that was not there before it was in use. A mode whose
+    shape the levels over the spots don't follow is not likely. The weights are our own.
     """
     levels = np.atleast_2d(level_db)
     found: list[CurveFinding] = []
@@ -221,7 +225,7 @@ def _finding(
                 for name, notches in evidence.notches_hz.items()
                 if sign < 0
             ),
-            _handed_over(at, evidence) if sign < 0 else None,
+            _handed_over(k, at, size, evidence, look) if sign < 0 else None,
             _in_direct_sound(k, at, size, spots / len(each), evidence, look),
         )
         if cause is not None
@@ -248,6 +252,8 @@ def _mode(at_hz: float, level_db: NDArray, evidence: Evidence) -> Cause | None:
     # Where modes lie close, one of them is always near: that says less then.
     sure = 0.45 / max(1.0, near.size / 2) + 0.35 * np.clip((rings - 1) / 0.4, 0, 1)
     sure += 0.1 if np.isnan(pattern) else 0.2 * max(pattern, 0)
+    if pattern < _SHAPE_AGREES:
+        sure = min(sure, LIKELY - 0.05)
     return Cause(
         kind="mode",
         sure=float(min(sure, 1)),
@@ -301,12 +307,20 @@ def _boundary(name: str, at_hz: float, frequency_hz: NDArray, each: NDArray, not
     return Cause(kind="boundary", sure=float(sure), what=name, at_hz=expected, pattern=float(part))
 
 
-def _handed_over(at_hz: float, evidence: Evidence) -> Cause | None:
-    """A dip where the processor hands over between main and subs, of which the parts were not taken alone."""
+def _handed_over(k: int, at_hz: float, size_db: float, evidence: Evidence, look: _Look) -> Cause | None:
+    """A dip where the processor hands over between main and subs, of which the parts were not taken alone: likely if
+    it was not there before, too little evidence if nobody took that."""
     if evidence.together_db is not None or not evidence.crossover_hz:
         return None
-    near = abs(np.log2(at_hz / evidence.crossover_hz)) < _NEAR_CORNER_OCTAVES
-    return Cause(kind="crossover", sure=0.5, at_hz=evidence.crossover_hz) if near else None
+    if abs(np.log2(at_hz / evidence.crossover_hz)) >= _NEAR_CORNER_OCTAVES:
+        return None
+    if evidence.without_crossover_db is None:
+        return Cause(kind="crossover", sure=0.4, at_hz=evidence.crossover_hz)
+    before = look.of(evidence.without_crossover_db).mean(axis=0)[max(0, k - 4) : k + 5].min()
+    new = float(1 - min(before, 0.0) / size_db)
+    if new < 0.5:
+        return None
+    return Cause(kind="crossover", sure=0.3 + 0.4 * min(new, 1.0), at_hz=evidence.crossover_hz, pattern=new)
 
 
 def _cancelled(frequency_hz: NDArray, evidence: Evidence) -> CurveFinding | None:

@@ -7,6 +7,7 @@ from dolce.core.acoustics import modes_of_box
 from dolce.core.dsp import mid_bands
 from dolce.core.geometry import Point
 from dolce.core.job import Job, TakeRecord, bass_alone, channels_of
+from dolce.core.processor import ProcessorState
 from dolce.core.reading import CurveFinding, Evidence, direct_sound, findings_of_curve, map_of_cycles, ringing_s
 from dolce.core.response import ANALYSIS_GRID_HZ, ImpulseResponse, find_arrival, level_on_grid, smoothed_level_db
 from dolce.core.room import SUB_CODES, box_model, reflections_of
@@ -22,9 +23,19 @@ _MOST_OTHERS = 3
 
 
 def curve_findings(
-    work: UnitOfWork, job: Job, curves: ChannelCurves, beside: dict[str, ChannelCurves], at: TakeRecord
+    work: UnitOfWork,
+    job: Job,
+    curves: ChannelCurves,
+    beside: dict[str, ChannelCurves],
+    at: TakeRecord,
+    *,
+    crossover_hz: float = 0.0,
+    untouched: ChannelCurves | None = None,
 ) -> list[CurveFinding]:
-    """Findings of one channel, `at` being the take that stands for its place; `beside` are the others' curves."""
+    """Findings of one channel, `at` being the take that stands for its place; `beside` are the others' curves.
+
+    `crossover_hz` is where the processor handed over to subs, 0 for nowhere; `untouched` the channel before that.
+    """
     there = {spot.id for spot in job.spots}
     takes = [take for take in curves.takes if take.spot_place is not None or take.spot_id in there]
     places = [take.spot_place or job.spot(take.spot_id).place for take in takes]
@@ -72,7 +83,8 @@ def curve_findings(
             parts_db=parts,
             together_db=together,
             screened=alone and job.speaker(curves.channel).screened,
-            crossover_hz=_crossover_hz(job, at),
+            crossover_hz=crossover_hz,
+            without_crossover_db=_before(untouched, takes),
         ),
     )
 
@@ -99,13 +111,19 @@ def _parts(
     return alone, levels[common]
 
 
-def _crossover_hz(job: Job, at: TakeRecord) -> float:
+def handed_over_at_hz(state: ProcessorState, at: TakeRecord) -> float:
     """Where the processor handed over when a main was taken whose bass went to subs; 0 where it did not."""
-    bass = None if job.processor.bypassed else job.processor.presets[job.processor.active].bass
-    if bass is None or bass_alone(at.channel):
-        return 0.0
-    found = next((bass.of(channel) for channel in at.sounded if channel not in bass.subs), None)
+    found = next((state.crossover_of(c) for c in at.sounded if not bass_alone(c)), None)
     return found.frequency_hz if found else 0.0
+
+
+def _before(untouched: ChannelCurves | None, takes: list[TakeRecord]) -> NDArray | None:
+    """Levels of the channel before, at the spots that it has in common with takes; None where it has none."""
+    if untouched is None:
+        return None
+    spots = {take.spot_id for take in takes}
+    levels = [take.level_db for take in untouched.takes if take.spot_id in spots]
+    return smoothed_level_db(np.array(levels), per_octave=12) if levels else None
 
 
 def _same_spot(beside: dict[str, ChannelCurves], at: TakeRecord) -> list[TakeRecord]:

@@ -28,9 +28,9 @@ from dolce.errors import FormatError, InvalidValue, NotFound
 from dolce.formats.audio_file import write_wav
 from dolce.formats.sofa_file import RoomResponses, write_sofa
 from dolce.services.context import Context
-from dolce.services.read.curve_findings import curve_findings
+from dolce.services.read.curve_findings import curve_findings, handed_over_at_hz
 from dolce.services.read.options import Place, ReadOptions, View
-from dolce.services.read.round_curves import ShapingCurves, curves_by_channel
+from dolce.services.read.round_curves import ShapingCurves, base_round, curves_by_channel
 from dolce.services.read.seat_to_seat import SeatTable, seat_table
 from dolce.services.read.take_details import Detail, average_of, detail_of
 from dolce.store import UnitOfWork
@@ -310,9 +310,13 @@ class Reading:
         if at is None:
             return ()
         ids = tuple(take.id for take in chosen.curves[front].takes)
+        crossover_hz = handed_over_at_hz(chosen.round.held, at)
+        base = base_round(work, view.job, kept=None) if crossover_hz else None
         key = (
             "findings",
             ids,
+            crossover_hz,
+            base and (base.id, work.takes.newest(base.id)),
             work.takes.newest(chosen.round.id),
             tuple(chosen.curves),
             view.job.plan.speakers,
@@ -321,7 +325,15 @@ class Reading:
         return self._once(
             key,
             lambda: tuple(
-                curve_findings(work, view.job, chosen.curves[front], self._context.curves.of(work, chosen.round.id), at)
+                curve_findings(
+                    work,
+                    view.job,
+                    chosen.curves[front],
+                    self._context.curves.of(work, chosen.round.id),
+                    at,
+                    crossover_hz=crossover_hz,
+                    untouched=self._context.curves.of(work, base.id).get(front) if base else None,
+                )
             ),
         )
 

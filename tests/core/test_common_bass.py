@@ -7,8 +7,9 @@ import pytest
 from numpy.testing import assert_allclose
 from scipy import signal
 
-from dolce.core.bass import BassFigures, BassFilter, BassFilters, ErrorBudget
-from dolce.core.bass.doubts import pressure_nodes
+from dolce.core.acoustics import modal_transfer
+from dolce.core.bass import BassFigures, BassFilter, BassFilters, BassTakes, ErrorBudget
+from dolce.core.bass.doubts import nodes_between, pressure_nodes
 from dolce.core.bass.lattice import FREQUENCY_HZ
 from dolce.core.filters import BandFilter, chain_sections
 from dolce.core.processor import (
@@ -206,3 +207,22 @@ def test_words_say_what_limits_filters_and_what_to_do():
         "With Sub1 1 dB louder the variation is 0.90 dB, with air 3 °C warmer 0.60 dB, instead of 0.40 dB. "
         "Match levels again before you rely on it."
     )
+
+
+@pytest.mark.parametrize(("behind_m", "named"), [(3.9, True), (2.4, False)])
+def test_two_seats_either_side_of_a_node_are_told_from_two_on_one_side(behind_m, named):
+    """The first mode along a box is silent in its middle, at 2.8 m (Kuttruff, eq. (3.20))."""
+    length_m, spots = 5.6, [("a", (2.0, 1.7, 1.2)), ("a", (2.2, 1.8, 1.2)), ("b", (2.0, behind_m, 1.2))]
+    heard = modal_transfer(
+        np.array([(0.2, 0.2, 0.2), (4.0, 0.3, 0.2)]),
+        np.array([place for _, place in spots]),
+        size_m=(4.2, length_m, 2.6),
+        frequency_hz=np.maximum(FREQUENCY_HZ, 1.0),
+        reverberation_s=0.8,
+        speed_m_s=343.0,
+    )
+    takes = BassTakes.of_spectra(("Sub1", "Sub2"), heard, subs=("Sub1", "Sub2"), seat_of=[seat for seat, _ in spots])
+    found = [(node.seat, node.other, round(node.at_hz)) for node in nodes_between(takes, hand_over_hz=60.0)]
+    first = 343.0 / 2 / length_m
+    assert bool(found) is named
+    assert all((seat, other) == ("a", "b") and abs(np.log2(at_hz / first)) < 1 / 3 for seat, other, at_hz in found)

@@ -37,11 +37,15 @@ def doubt_words(expected: ExpectedBass | None, nodes: Sequence[PressureNode], na
         found.append(
             "No seat has two spots: nothing is known of spots that were not taken. Take one more at each seat."
         )
-    found += [
-        f"Around {hertz(node.at_hz)} the bass changes sign within {names.get(node.seat, node.seat)}: between its spots "
-        "there is little bass. Take a spot in the middle of the others, or move the seat."
-        for node in nodes
-    ]
+    for node in nodes:
+        seat, other = (names.get(name, name) for name in (node.seat, node.other))
+        found.append(
+            f"Around {hertz(node.at_hz)} {seat} and {other} lie either side of a pressure node: between them there is "
+            "little bass. Take one more spot of each on the side of the other."
+            if node.other
+            else f"Around {hertz(node.at_hz)} the bass changes sign within {seat}: between its spots there is little "
+            "bass. Take a spot in the middle of the others, or move the seat."
+        )
     return found
 
 

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from dolce.core.bass.aim import BassAim
 from dolce.core.bass.cost import BassCost, Priorities
-from dolce.core.bass.doubts import ErrorBudget, PressureNode, error_budget, pressure_nodes
+from dolce.core.bass.doubts import ErrorBudget, PressureNode, error_budget, nodes_between, pressure_nodes
 from dolce.core.bass.figures import BassFigures, BassMeasure
 from dolce.core.bass.filters import BassFilter, BassFilters
 from dolce.core.bass.lattice import FREQUENCY_HZ, spectra_of_taps
@@ -70,7 +70,7 @@ class SharedBass:
     expected : ExpectedBass or None
         At others; None where no seat has two spots.
     nodes : list of PressureNode
-        Seats around which the bass changes sign.
+        Where the bass changes sign, within seats and between them.
     budget : ErrorBudget
         What errors do to the seat-to-seat variation.
     stopped : bool
@@ -186,7 +186,10 @@ def shared_bass(
         effort=effort,
         given=given,
         expected=_expected(measure, given, left_out[effort], left) if folds else None,
-        nodes=pressure_nodes(takes.seat_of, heard, hand_over_hz=aim.hand_over_hz),
+        nodes=[
+            *pressure_nodes(takes.seat_of, heard, hand_over_hz=aim.hand_over_hz),
+            *nodes_between(takes, hand_over_hz=aim.hand_over_hz),
+        ],
         budget=error_budget(measure, takes, spectra_of_taps(taps) * takes.protection),
         stopped=ended,
     )

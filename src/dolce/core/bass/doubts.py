@@ -2,6 +2,7 @@
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from itertools import combinations
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,19 +14,22 @@ from dolce.core.dsp import mid_bands, smoothed_power
 
 _BANDS_PER_OCTAVE, _FROM_HZ = 6, 25.0
 _CHANGES_SIGN = 0.35  # of 1 where all spots of a seat hear the same at the same time: below, some hear the opposite
+_OPPOSITE = -0.9  # of -1 where two seats hear every loudspeaker with opposite signs
 _LOUDER_DB, _FASTER = 1.0, 0.005
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PressureNode:
-    """A seat within which the bass changes sign at a frequency, so that it is quiet between its spots.
+    """Where the bass changes sign at a frequency, so that it is quiet between: within a seat, or between two.
 
-    `share` is the energy of the mean over its spots against the mean of their energies there.
+    Within a seat `share` is the energy of the mean over its spots against the mean of their energies there. Between
+    `seat` and `other` it is how alike all loudspeakers are heard, from -1, with opposite signs, to 1.
     """
 
     seat: str
     at_hz: float
     share: float
+    other: str = ""
 
 
 def pressure_nodes(seat_of: Sequence[str], bass: NDArray[np.complex128], *, hand_over_hz: float) -> list[PressureNode]:
@@ -55,6 +59,36 @@ def pressure_nodes(seat_of: Sequence[str], bass: NDArray[np.complex128], *, hand
         plainest = int(np.argmin(share))
         if share[plainest] < _CHANGES_SIGN:
             found.append(PressureNode(seat=seat, at_hz=float(at_hz[plainest]), share=float(share[plainest])))
+    return found
+
+
+def nodes_between(takes: BassTakes, *, hand_over_hz: float) -> list[PressureNode]:
+    """Pairs of seats with a node of the room between them, at a frequency at which one mode is nearly all there is.
+
+    Then whichever loudspeaker plays is heard with one sign at one seat and the other at the other, and filters can
+    make both alike, but not what lies between.
+    """
+    at_hz = mid_bands(per_octave=_BANDS_PER_OCTAVE, from_hz=_FROM_HZ, to_hz=hand_over_hz)
+    seats = list(dict.fromkeys(takes.seat_of))
+    heard = [
+        takes.heard[:, [k for k, other in enumerate(takes.seat_of) if other == seat]].mean(axis=1) for seat in seats
+    ]
+
+    def of_bands(spectrum: NDArray) -> NDArray:
+        return smoothed_power(FREQUENCY_HZ, spectrum, at_hz=at_hz, per_octave=_BANDS_PER_OCTAVE)
+
+    energy = [of_bands((np.abs(rows) ** 2).sum(axis=0)) for rows in heard]
+    found = []
+    for first, second in combinations(range(len(seats)), 2):
+        common = of_bands((heard[first] * np.conj(heard[second])).real.sum(axis=0))
+        alike = common / np.sqrt(np.maximum(energy[first] * energy[second], 1e-30))
+        plainest = int(np.argmin(alike))
+        if alike[plainest] < _OPPOSITE:
+            found.append(
+                PressureNode(
+                    seat=seats[first], other=seats[second], at_hz=float(at_hz[plainest]), share=float(alike[plainest])
+                )
+            )
     return found
 
 

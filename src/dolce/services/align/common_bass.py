@@ -242,7 +242,10 @@ class CommonBassBench:
             ),
             expected=design.expected,
             spots_at=dict(Counter(names[spot.seat_id] for spot in spots if spot.seat_id is not None)),
-            nodes=tuple(replace(node, seat=names[int(node.seat)]) for node in design.nodes),
+            nodes=tuple(
+                replace(node, seat=names[int(node.seat)], other=names[int(node.other)] if node.other else "")
+                for node in design.nodes
+            ),
             budget=design.budget,
             ends_by_close_take=tuple(close),
         )

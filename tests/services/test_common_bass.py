@@ -174,6 +174,7 @@ def test_corrected_it_is_proven_and_a_silent_sub_is_not(found):
     services.room.move(job_id, "Sub2", replace(place, y_m=place.y_m - 0.8))
     measured_again(services, job_id)
     assert drifted(services, job_id, proven)
+    services.room.move(job_id, "Sub2", place)
 
 
 def test_the_bass_follows_from_the_package_alone(found):
@@ -267,3 +268,17 @@ def test_a_search_that_was_stopped_keeps_nothing_and_says_so(found):
     search = services.common_bass.search_of(job_id)
     assert search.stopped
     assert search.results == kept  # what was found before stays
+
+
+def test_where_a_main_ends_is_what_a_person_typed_and_said_to_be_so(found):
+    services, job_id = found
+    asked = replace(ASKED, max_loss_db=3.0)
+    services.room.set_speaker(job_id, "L", low_limit_hz=62.0)
+    services.common_bass.search(job_id, asked)
+    services.common_bass.wait(job_id)
+    bass = services.common_bass.search_of(job_id).results[asked.code].alignment.common_bass
+    services.room.set_speaker(job_id, "L", low_limit_hz=50.0)  # as a layout begins: that is nothing anyone knows
+    ends_hz = {row.output: row.end_hz for row in bass.filters.filters}
+    assert ends_hz["L"] == 62.0
+    assert ends_hz["R"] != 50.0
+    assert bass.ends_typed == ("L",)

@@ -5,7 +5,14 @@ from dolce.core.room.channels import CHANNEL_NAMES, SUB_CODES, channel_name, gro
 from dolce.core.room.document import plan_of, plan_values
 from dolce.core.room.findings import Finding, Findings, findings_of
 from dolce.core.room.following import followed, same_room
-from dolce.core.room.laying_out import USUAL_SIZE, new_plan, with_channel, with_layout, without_channel
+from dolce.core.room.laying_out import (
+    TYPICAL_LOW_LIMIT_HZ,
+    USUAL_SIZE,
+    new_plan,
+    with_channel,
+    with_layout,
+    without_channel,
+)
 from dolce.core.room.layouts import LAYOUT_NAMES, LAYOUTS, Reference, reference_of, usual_subs
 from dolce.core.room.moving import label_of, moved, place_of
 from dolce.core.room.plan import BOX_KINDS, Box, Dismissal, RoomPlan, Seat, Speaker, Spot
@@ -42,6 +49,7 @@ __all__ = [
     "SPACING_M",
     "SUB_CODES",
     "SURFACES",
+    "TYPICAL_LOW_LIMIT_HZ",
     "USUAL_SIZE",
     "Arrangement",
     "Box",

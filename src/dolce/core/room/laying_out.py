@@ -12,6 +12,7 @@ from dolce.core.room.spot_patterns import numbered, spots_by_pattern
 from dolce.errors import InvalidValue
 
 EAR_HEIGHT_M = 1.2
+TYPICAL_LOW_LIMIT_HZ = 50.0  # of a main whose own nobody typed
 _WALL_M = 0.35  # kept between a new speaker and any wall
 _FARTHEST_M = 3.5
 _OVERHEAD_DEG = 42.0  # in the middle of the allowed 30 to 55
@@ -154,7 +155,7 @@ def _new_speaker(
         channel=code,
         place=_clear(place, others, size, plan),
         output=output,
-        low_limit_hz=50.0,
+        low_limit_hz=TYPICAL_LOW_LIMIT_HZ,
         partner=partner_of(code),
     )
 

@@ -77,7 +77,8 @@ class FoundBass:
         At others.
     spots_at : how many spots of each seat were used, by its name
     nodes, budget : as in `SharedBass`, seats by their names
-    ends_by_close_take : channels whose end a take close to them told; that of others is read at the spots
+    ends_by_close_take, ends_typed : channels whose end a take close to them told, or a person; that of others is read
+        at the spots
     """
 
     request: BassRequest
@@ -91,6 +92,7 @@ class FoundBass:
     nodes: tuple[PressureNode, ...] = ()
     budget: ErrorBudget | None = None
     ends_by_close_take: tuple[str, ...] = ()
+    ends_typed: tuple[str, ...] = ()
 
     @property
     def spots(self) -> int:

@@ -1,7 +1,7 @@
 """The common bass of a job: filters searched behind the page, looked at beside other settings of the subs, and used."""
 
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import ClassVar
 
@@ -13,7 +13,7 @@ from dolce.core.correction import Target, low_frequency_extension_hz
 from dolce.core.job import Job, Round, TakeRecord
 from dolce.core.processor import BassManagement, Crossover, Effects
 from dolce.core.response import ANALYSIS_GRID_HZ
-from dolce.core.room import Spot
+from dolce.core.room import TYPICAL_LOW_LIMIT_HZ, Spot
 from dolce.core.subs import SubGroup, SubSetting
 from dolce.core.tuning import Alignment, BassRequest, FoundBass, bass_problem, trim_step_db, usual_seat_weighting
 from dolce.errors import Conflict, NotFound
@@ -186,7 +186,8 @@ class CommonBassBench:
             )
             proposed = self._proposing.proposal(work, job, base, aligned).alignment_table
             close = self._ends_by_close_takes(work, job, base)
-            as_taken = _as_taken(work, job, takes, spots, close)
+            typed = _ends_typed(job, but=close)
+            as_taken = _as_taken(work, job, takes, spots, typed | close)
         weights = {str(seat): weight for seat, weight in usual_seat_weighting(job).weights.items()}
         rows = {row.reading.channel: row for row in proposed.channel_rows} if proposed else {}
         mains = {channel: rows[channel] for channel in job.main_channels if channel in rows}
@@ -248,6 +249,7 @@ class CommonBassBench:
             ),
             budget=design.budget,
             ends_by_close_take=tuple(close),
+            ends_typed=tuple(typed),
         )
         for oldest in list(search.results)[: len(search.results) + 1 - _MOST_RESULTS]:
             del search.results[oldest]
@@ -271,6 +273,17 @@ class CommonBassBench:
                     ANALYSIS_GRID_HZ, curves[channel].spots.at((spot.id,))[0], close=True, is_sub=channel in job.subs
                 )
         return found
+
+
+def _ends_typed(job: Job, *, but: Collection[str]) -> dict[str, float]:
+    """Low limits that a person typed on Room, in Hz; one that a layout begins with says nothing of a loudspeaker."""
+    return {
+        speaker.channel: speaker.low_limit_hz
+        for speaker in job.plan.speakers
+        if speaker.channel in job.main_channels
+        and speaker.channel not in but
+        and speaker.low_limit_hz not in (None, TYPICAL_LOW_LIMIT_HZ)
+    }
 
 
 def _as_taken(

@@ -6,8 +6,9 @@ import numpy as np
 import pytest
 
 from dolce.core.acoustics import modal_transfer, modes_of_box
-from dolce.core.reading import LIKELY, Evidence, findings_of_curve
+from dolce.core.reading import LIKELY, CurveFinding, Evidence, findings_of_curve
 from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.words.curve_findings import finding_rows
 
 SPEED = 343.0
 SIZE = (4.1, 5.7, 2.6)
@@ -194,3 +195,20 @@ def test_a_dip_further_than_half_an_octave_from_the_crossover_is_not_blamed_on_i
     evidence = replace(NOTHING, crossover_hz=crossover_hz)
     finding = nearest(findings_of_curve(ANALYSIS_GRID_HZ, levels, evidence), 85)
     assert ("crossover" in [cause.kind for cause in finding.causes]) is named
+
+
+@pytest.mark.parametrize(
+    ("size_db", "width", "spots", "said"),
+    [
+        (-14.0, 0.15, 6, "A cancellation: filling it costs headroom; move speaker or seat."),
+        (-14.0, 0.15, 3, "Leave it: few spots have it."),
+        (-14.0, 0.5, 6, "Fill it within the limits."),
+        (-6.0, 0.15, 6, "Fill it within the limits."),
+        (6.0, 0.15, 3, "Leave it: few spots have it."),
+        (6.0, 0.15, 6, "Cut it."),
+    ],
+)
+def test_what_nothing_explains_has_the_advice_that_shape_gives(size_db, width, spots, said):
+    """Deeper than 12 dB and narrower than a third of an octave at all spots is what Shape leaves as a cancellation."""
+    finding = CurveFinding(frequency_hz=130, size_db=size_db, width_octaves=width, spots=spots, of_spots=6, causes=())
+    assert finding_rows((finding,))[0].remedy == said

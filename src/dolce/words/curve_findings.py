@@ -4,9 +4,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from dolce.core.correction import DEEP_DB, NARROW_OCTAVES
 from dolce.core.reading import SURE, Cause, CurveFinding
 from dolce.words.numbers import hertz, signed
 
+_MOST_SPOTS = 0.7  # of all
 _AXES = ("side to side", "front to back", "floor to ceiling")
 
 
@@ -126,10 +128,14 @@ def _remedy(cause: Cause) -> str:
 
 
 def _usual(finding: CurveFinding) -> str:
+    """What Shape would say of it too."""
+    if finding.spots < _MOST_SPOTS * finding.of_spots:
+        return "Leave it: few spots have it."
     if finding.size_db > 0:
-        at_most = finding.spots >= 0.7 * finding.of_spots
-        return "Cut it." if at_most else "Leave it: few spots have it."
-    return "Leave it unless it is wide." if finding.width_octaves < 1 / 3 else "Fill it within the limits."
+        return "Cut it."
+    if finding.size_db <= -DEEP_DB and finding.width_octaves < NARROW_OCTAVES:
+        return "A cancellation: filling it costs headroom; move speaker or seat."
+    return "Fill it within the limits."
 
 
 def _nearest(finding: CurveFinding) -> str:

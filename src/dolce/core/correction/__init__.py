@@ -20,7 +20,16 @@ from dolce.core.correction.limits import Limits
 from dolce.core.correction.low_extension import low_frequency_extension_hz
 from dolce.core.correction.mixed_phase import excess_delay_s, ringing_s, shared_excess_phase
 from dolce.core.correction.outcome import Outcome, deviation_db, judge
-from dolce.core.correction.plan import VERDICTS, CorrectionPlan, Overruled, Region, Verdict, plan_correction
+from dolce.core.correction.plan import (
+    DEEP_DB,
+    NARROW_OCTAVES,
+    VERDICTS,
+    CorrectionPlan,
+    Overruled,
+    Region,
+    Verdict,
+    plan_correction,
+)
 from dolce.core.correction.regions import plan_as_corrected, verdict_of
 from dolce.core.correction.switches import (
     SHAPES,
@@ -48,8 +57,10 @@ from dolce.core.correction.target import (
 from dolce.core.correction.whole_chain import Headroom, headroom_of
 
 __all__ = [
+    "DEEP_DB",
     "MEAN_BAND_HZ",
     "METHODS",
+    "NARROW_OCTAVES",
     "PHASES",
     "QUICK",
     "SHAPES",

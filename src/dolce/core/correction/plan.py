@@ -51,9 +51,9 @@ ONLY_CUT_DB = 0.5  # and what they may add where they only cut
 _EXTENSION_DB = 10.0  # a speaker's bottom end this far below the target is not asked for more
 _EXTENSION_OCTAVES = 1.0  # over so much at least: a mode's null further up is not the end
 _EXTENSION_FROM_HZ = 200.0  # looked for from here downward
-_DEEP_DB = 12.0  # a dip of all spots deeper than this ...
+DEEP_DB = 12.0  # a dip of all spots deeper than this ...
 _SHOULDER_DB = 2.0  # down to which its shoulders belong to it
-_NARROW_OCTAVES = 1 / 3  # ... and narrower than this is a cancellation
+NARROW_OCTAVES = 1 / 3  # ... and narrower than this is a cancellation
 _STILL_WANTED_DB = 3.0  # beyond the largest boost: what lacks more is filled first
 LOUD_DB = 3.0  # the energy average of the spots is cut to this above the target, whatever single spots say
 LEAST_SHARE = 0.3  # of a hill: where a channel plays less of it, the others are to cut it
@@ -308,7 +308,7 @@ def _deep_and_narrow(frequency_hz: NDArray, excess: NDArray) -> NDArray:
             low -= 1
         while high < depth.size - 1 and depth[high + 1] > half:
             high += 1
-        if depth[deepest] > _DEEP_DB and octave[high] - octave[low] < _NARROW_OCTAVES:
+        if depth[deepest] > DEEP_DB and octave[high] - octave[low] < NARROW_OCTAVES:
             mask[first:last] = True
     return mask
 

@@ -201,10 +201,11 @@ def test_a_dip_further_than_half_an_octave_from_the_crossover_is_not_blamed_on_i
     ("size_db", "width", "spots", "said"),
     [
         (-14.0, 0.15, 6, "A cancellation: filling it costs headroom; move speaker or seat."),
-        (-14.0, 0.15, 3, "Leave it: few spots have it."),
+        (-14.0, 0.15, 3, "Leave it: not enough spots have it."),
         (-14.0, 0.5, 6, "Fill it within the limits."),
-        (-6.0, 0.15, 6, "Fill it within the limits."),
-        (6.0, 0.15, 3, "Leave it: few spots have it."),
+        (-6.0, 0.2, 6, "Fill it within the limits."),
+        (-6.0, 0.1, 6, "Leave it: it is narrow."),
+        (6.0, 0.15, 3, "Leave it: not enough spots have it."),
         (6.0, 0.15, 6, "Cut it."),
     ],
 )

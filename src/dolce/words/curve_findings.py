@@ -9,6 +9,7 @@ from dolce.core.reading import SURE, Cause, CurveFinding
 from dolce.words.numbers import hertz, signed
 
 _MOST_SPOTS = 0.7  # of all
+_HEARD_OCTAVES = 1 / 6  # a dip that is narrower is hardly heard (common practice)
 _AXES = ("side to side", "front to back", "floor to ceiling")
 
 
@@ -130,12 +131,12 @@ def _remedy(cause: Cause) -> str:
 def _usual(finding: CurveFinding) -> str:
     """What Shape would say of it too."""
     if finding.spots < _MOST_SPOTS * finding.of_spots:
-        return "Leave it: few spots have it."
+        return "Leave it: not enough spots have it."
     if finding.size_db > 0:
         return "Cut it."
     if finding.size_db <= -DEEP_DB and finding.width_octaves < NARROW_OCTAVES:
         return "A cancellation: filling it costs headroom; move speaker or seat."
-    return "Fill it within the limits."
+    return "Leave it: it is narrow." if finding.width_octaves < _HEARD_OCTAVES else "Fill it within the limits."
 
 
 def _nearest(finding: CurveFinding) -> str:

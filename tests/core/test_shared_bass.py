@@ -148,6 +148,15 @@ def test_what_is_expected_elsewhere_is_near_what_is_heard_there_and_worse_than_a
     assert found.expected.deviation_db >= found.given.deviation_db
 
 
+def test_a_limit_that_the_search_gives_way_at_is_held_by_what_is_played(taken):
+    takes, aim = taken
+    brief = SearchSteps(whole=(20, 30), fold=(5, 5))
+    found = shared_bass(takes, replace(aim, highest_gain_db=-15.0), **QUICK, search_steps=brief)
+    played = found.filters.impulses(48_000).values()
+    highest_db = max(20 * np.log10(np.abs(np.fft.rfft(sample, 2**19)).max()) for sample in played)
+    assert highest_db == pytest.approx(-15.0, abs=0.02)
+
+
 def test_limits_are_held_by_the_filters_as_they_are_saved(found):
     highest = {
         name: 20 * np.log10(np.abs(np.fft.rfft(sample, 2**18)) + 1e-9)

@@ -214,15 +214,19 @@ def test_two_seats_either_side_of_a_node_are_told_from_two_on_one_side(behind_m,
     """The first mode along a box is silent in its middle, at 2.8 m (Kuttruff, eq. (3.20))."""
     length_m, spots = 5.6, [("a", (2.0, 1.7, 1.2)), ("a", (2.2, 1.8, 1.2)), ("b", (2.0, behind_m, 1.2))]
     heard = modal_transfer(
-        np.array([(0.2, 0.2, 0.2), (4.0, 0.3, 0.2)]),
+        np.array([(0.2, 0.2, 0.2), (4.0, 0.3, 0.2), (0.9, 0.6, 1.1)]),
         np.array([place for _, place in spots]),
         size_m=(4.2, length_m, 2.6),
         frequency_hz=np.maximum(FREQUENCY_HZ, 1.0),
         reverberation_s=0.8,
         speed_m_s=343.0,
     )
-    takes = BassTakes.of_spectra(("Sub1", "Sub2"), heard, subs=("Sub1", "Sub2"), seat_of=[seat for seat, _ in spots])
+    takes = BassTakes.of_spectra(
+        ("Sub1", "Sub2", "L"), heard, subs=("Sub1", "Sub2"), seat_of=[seat for seat, _ in spots]
+    )
     found = [(node.seat, node.other, round(node.at_hz)) for node in nodes_between(takes, hand_over_hz=60.0)]
     first = 343.0 / 2 / length_m
     assert bool(found) is named
     assert all((seat, other) == ("a", "b") and abs(np.log2(at_hz / first)) < 1 / 3 for seat, other, at_hz in found)
+    # One or two loudspeakers can't tell a node from sound on its way, which changes sign over half a wavelength.
+    assert nodes_between(takes.of_loudspeakers([True, True, False]), hand_over_hz=120.0) == []

@@ -15,6 +15,7 @@ from dolce.core.dsp import mid_bands, smoothed_power
 _BANDS_PER_OCTAVE, _FROM_HZ = 6, 25.0
 _CHANGES_SIGN = 0.35  # of 1 where all spots of a seat hear the same at the same time: below, some hear the opposite
 _OPPOSITE = -0.9  # of -1 where two seats hear every loudspeaker with opposite signs
+_LEAST_LOUDSPEAKERS = 3
 _LOUDER_DB, _FASTER = 1.0, 0.005
 
 
@@ -66,8 +67,10 @@ def nodes_between(takes: BassTakes, *, hand_over_hz: float) -> list[PressureNode
     """Pairs of seats with a node of the room between them, at a frequency at which one mode is nearly all there is.
 
     Then whichever loudspeaker plays is heard with one sign at one seat and the other at the other, and filters can
-    make both alike, but not what lies between.
+    make both alike, but not what lies between. Fewer than three loudspeakers can't tell that from sound on its way.
     """
+    if len(takes.names) < _LEAST_LOUDSPEAKERS:
+        return []
     at_hz = mid_bands(per_octave=_BANDS_PER_OCTAVE, from_hz=_FROM_HZ, to_hz=hand_over_hz)
     seats = list(dict.fromkeys(takes.seat_of))
     heard = [

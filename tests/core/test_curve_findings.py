@@ -214,3 +214,6 @@ def test_what_nothing_explains_has_the_advice_that_shape_gives(size_db, width, s
     """Deeper than 12 dB and narrower than a third of an octave at all spots is what Shape leaves as a cancellation."""
     finding = CurveFinding(frequency_hz=130, size_db=size_db, width_octaves=width, spots=spots, of_spots=6, causes=())
     assert finding_rows((finding,))[0].remedy == said
+    low = replace(finding, frequency_hz=29.0)  # where it may be the end of the speaker
+    wide = said == "Fill it within the limits."
+    assert ("unless it lies below" in finding_rows((low,))[0].remedy) is wide

@@ -6,6 +6,7 @@ import numpy as np
 
 from dolce.core.correction import DEEP_DB, NARROW_OCTAVES
 from dolce.core.reading import SURE, Cause, CurveFinding
+from dolce.core.room import TYPICAL_LOW_LIMIT_HZ
 from dolce.words.numbers import hertz, signed
 
 _MOST_SPOTS = 0.7  # of all
@@ -136,7 +137,11 @@ def _usual(finding: CurveFinding) -> str:
         return "Cut it."
     if finding.size_db <= -DEEP_DB and finding.width_octaves < NARROW_OCTAVES:
         return "A cancellation: filling it costs headroom; move speaker or seat."
-    return "Leave it: it is narrow." if finding.width_octaves < _HEARD_OCTAVES else "Fill it within the limits."
+    if finding.width_octaves < _HEARD_OCTAVES:
+        return "Leave it: it is narrow."
+    if finding.frequency_hz < TYPICAL_LOW_LIMIT_HZ:
+        return "Fill it within the limits, unless it lies below what the speaker can play."
+    return "Fill it within the limits."
 
 
 def _nearest(finding: CurveFinding) -> str:

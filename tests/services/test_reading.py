@@ -15,11 +15,11 @@ from dolce.core.response import ANALYSIS_GRID_HZ, average_over_spots, level_on_g
 from dolce.errors import InvalidValue, NotFound
 from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.read.curve_export import curves_csv
-from dolce.services.read.options import Place, ReadOptions
+from dolce.services.read.options import Compared, Place, ReadOptions
 from dolce.services.read.take_details import GroupDelays
 from dolce.services.sample.demo_rooms import net_loft
 from dolce.services.wiring import open_services
-from dolce.web.stops.read.detail_plots import detail_plot
+from dolce.web.stops.read.detail_plots import detail_plots
 
 
 def statements(services, options):
@@ -60,17 +60,22 @@ def test_unsmoothed_curves_are_those_of_each_response(demo):
 
 def test_two_rounds_are_held_against_each_other_with_their_difference(demo, demo_job):
     rounds = demo.reading.view(demo_job, ReadOptions()).rounds
-    view = demo.reading.view(demo_job, ReadOptions(channels=("L",), round_id=rounds[1].id, against_round=rounds[0].id))
-    assert (view.chosen.round.name, view.against.round.name) == ("Corrected", "Untouched")
-    before, after = (chosen.curves["L"].average.level_db for chosen in (view.against, view.chosen))
-    np.testing.assert_allclose(view.difference_db, after - before)
+    view = demo.reading.view(
+        demo_job, ReadOptions(channels=("L",), round_id=rounds[1].id, compared=(Compared(round_id=rounds[0].id),))
+    )
+    assert [chosen.round.name for _, chosen, _ in view.picture] == ["Corrected", "Untouched"]
+    after, before = (chosen.curves["L"].average.level_db for _, chosen, _ in view.picture)
+    assert list(view.differences_db) == [0]  # to the first beside it, unless asked otherwise
+    np.testing.assert_allclose(view.differences_db[0], after - before)
 
 
 def test_two_channels_meet_where_they_are_levelled(demo, demo_job):
-    view = demo.reading.view(demo_job, ReadOptions(channels=("L",), against_channel="R", levelled="at", level_hz=300))
+    view = demo.reading.view(
+        demo_job, ReadOptions(channels=("L",), compared=(Compared(channel="R"),), levelled="at", level_hz=300)
+    )
     k = int(np.argmin(np.abs(ANALYSIS_GRID_HZ - 300)))
-    assert view.difference_db[k] == pytest.approx(0, abs=0.1)  # between two points of the grid
-    assert np.abs(view.difference_db).max() > 2
+    assert view.differences_db[0][k] == pytest.approx(0, abs=0.1)  # between two points of the grid
+    assert np.abs(view.differences_db[0]).max() > 2
 
 
 def test_the_channel_in_front_comes_first_and_single_takes_are_few(demo, demo_job):
@@ -244,7 +249,7 @@ def test_every_view_shows_the_mean_over_the_spots_too(demo, demo_job, view):
     item = demo.reading.view(demo_job, ReadOptions(channels=("L",), view=view)).details[0]
     assert item.count == 1
     assert type(detail.found) is type(item.found)
-    assert detail_plot(shown) is not None
+    assert detail_plots(shown)
 
 
 def test_a_spike_of_delay_does_not_push_the_other_curves_out_of_the_plot(demo, demo_job):
@@ -252,12 +257,14 @@ def test_a_spike_of_delay_does_not_push_the_other_curves_out_of_the_plot(demo, d
     (detail,) = view.details
     spiked = GroupDelays(delay_s=detail.found.delay_s.copy(), excess_s=np.zeros_like(detail.found.excess_s))
     spiked.excess_s[40] = 0.3
-    low, high = detail_plot(replace(view, details=[replace(detail, found=spiked)]))["yRange"]
+    low, high = detail_plots(replace(view, details=(replace(detail, found=spiked),)))[0][1]["yRange"]
     assert low <= 0 < high < 300
 
 
 def test_unwrapped_phase_is_shown_whole(demo, demo_job):
-    plot = detail_plot(demo.reading.view(demo_job, ReadOptions(channels=("L",), view="phase", phase="unwrapped")))
+    plot = detail_plots(demo.reading.view(demo_job, ReadOptions(channels=("L",), view="phase", phase="unwrapped")))[0][
+        1
+    ]
     lowest = min(v for curve in plot["curves"] for v in curve["y"] if v is not None)
     assert lowest < -400  # more than one turn, so that a scale for levels would cut it
     assert plot["yRange"][0] <= lowest

@@ -4,6 +4,7 @@ A backup comes from anywhere. Nothing in it is run, every row is held against th
 as, and numbers of other rows count only where these rows are in the backup.
 """
 
+import re
 import sqlite3
 import threading
 from collections.abc import Callable, Mapping
@@ -239,10 +240,18 @@ def _row_of(link: sqlite3.Connection, table: str, first: Mapping[str, int]) -> t
 
 
 def _moved(address: str, rounds: Mapping[str, str]) -> str:
-    """A kept selection's address, its rounds under their new numbers."""
-    return urlencode(
-        [
-            (key, rounds.get(value, "") if key in ("round", "vs_round") and value.isdigit() else value)
-            for key, value in parse_qsl(address, keep_blank_values=True)
-        ]
-    )
+    """A kept selection's address, its rounds under their new numbers.
+
+    Curves of other jobs, which need not be here, and of rounds that were not put back leave the picture.
+    """
+    moved = []
+    for key, value in parse_qsl(address, keep_blank_values=True):
+        if key in ("round", "vs_round") and value.isdigit():
+            moved.append((key, rounds.get(value, "")))
+        elif key == "with":
+            named = re.search(r"\bround-(\d+)", value)
+            if not value.startswith("job-") and (named is None or named[1] in rounds):
+                moved.append((key, value if named is None else value.replace(named[0], f"round-{rounds[named[1]]}")))
+        else:
+            moved.append((key, value))
+    return urlencode(moved)

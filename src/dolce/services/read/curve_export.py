@@ -6,17 +6,22 @@ import io
 from dolce.core.job import label_of
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.formats.csv_text import harmless
-from dolce.services.read.reading import Chosen, ReadView
+from dolce.services.read.chosen import Chosen
+from dolce.services.read.reading import ReadView
 
 
 def curves_csv(view: ReadView) -> bytes:
     """Averages and single spots of all chosen channels on the analysis grid, dB as on Read, one column each.
 
-    The first line names channel, round and what was averaged.
+    What else lies in the picture follows. The first line names job if another, channel, round, place and what was
+    averaged.
     """
     columns = [("frequency_hz", ANALYSIS_GRID_HZ)]
-    for chosen in [view.chosen, *([view.against] if view.against else [])]:
-        columns += _columns(view, chosen)
+    for channel in view.chosen.curves:
+        columns += _columns(view, view.chosen, channel)
+    for number, chosen, channel in view.picture:
+        if number:
+            columns += _columns(view, chosen, channel)
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\n")
     writer.writerow([harmless(name) for name, _ in columns])
@@ -24,19 +29,18 @@ def curves_csv(view: ReadView) -> bytes:
     return out.getvalue().encode()
 
 
-def _columns(view: ReadView, chosen: Chosen) -> list[tuple]:
-    found = []
-    for channel, curves in chosen.curves.items():
-        offset = chosen.offsets_db[channel]
-        found.append(
-            (
-                f"{label_of(channel)} {chosen.round.name} average of {len(curves.takes)} dB",
-                curves.average.level_db + offset,
-            )
-        )
-        found += [
-            (f"{label_of(channel)} {chosen.round.name} {view.job.at_spot(take.spot_id)} dB", level + offset)
-            for take, level in zip(curves.takes, curves.level_db, strict=True)
-            if len(curves.takes) > 1
-        ]
-    return found
+def _columns(view: ReadView, chosen: Chosen, channel: str) -> list[tuple]:
+    curves, offset = chosen.curves[channel], chosen.offsets_db[channel]
+    seat = next((seat.name for seat in chosen.job.plan.seats if seat.id == chosen.place.seat), "")
+    name = " ".join(
+        word
+        for word in (chosen.job.name if chosen.job is not view.job else "", label_of(channel), chosen.round.name, seat)
+        if word
+    )
+    spots = [
+        (f"{name} {chosen.job.at_spot(take.spot_id)} dB", level + offset)
+        for take, level in zip(curves.takes, curves.level_db, strict=True)
+    ]
+    if len(spots) == 1:
+        return spots
+    return [(f"{name} average of {len(spots)} dB", curves.average.level_db + offset), *spots]

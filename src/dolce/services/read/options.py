@@ -1,7 +1,7 @@
-"""What somebody wants to read: channels, places and rounds, against what, and how. The address holds all of it."""
+"""What somebody wants to read: channels, places and rounds, beside what, and how. The address holds all of it."""
 
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal, get_args
 
 import numpy as np
@@ -32,7 +32,13 @@ SMOOTHINGS: dict[str, float | NDArray | None] = {
     "finer below": finer_below(ANALYSIS_GRID_HZ),
     "auditory": auditory(ANALYSIS_GRID_HZ),
 }
+MOST_COMPARED = 23  # beside the one that was chosen first
 _PLACE = re.compile(r"(?:(seat)-(\d{1,9})|(spot)-(\d{1,9}))?", re.ASCII)
+_COMPARED = re.compile(
+    r"(?:job-(?P<job>\d{1,9}) )?(?:round-(?P<round>\d{1,9}) )?(?:at-(?P<at>[a-z]*-?\d*) )?"
+    r"(?:ch-(?P<channel>\w{1,40}) )?(?P<off>off )?",
+    re.ASCII,
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,6 +61,60 @@ class Place:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Compared:
+    """A curve beside the one that was chosen first; what is None or empty is as of that one.
+
+    Attributes
+    ----------
+    job_id : int or None
+        Another job; None for this one.
+    shown : bool
+        Whether it is drawn; else it only stands in the list.
+    """
+
+    job_id: int | None = None
+    round_id: int | None = None
+    place: Place | None = None
+    channel: str = ""
+    shown: bool = True
+
+    @classmethod
+    def of(cls, text: str) -> "Compared":
+        """From words such as "round-3 at-seat-2 ch-L off"; "at-" is all seats.
+
+        Raises
+        ------
+        InvalidValue
+            If the words are not of this kind.
+        """
+        found = _COMPARED.fullmatch(f"{text} " if text else "")
+        if found is None:
+            raise InvalidValue(
+                f"curve {text[:40]!r}.", where="curves in the picture", remedy="Add it from the lists again."
+            )
+        return cls(
+            job_id=int(found["job"]) if found["job"] else None,
+            round_id=int(found["round"]) if found["round"] else None,
+            place=None if found["at"] is None else Place.of(found["at"]),
+            channel=found["channel"] or "",
+            shown=found["off"] is None,
+        )
+
+    def __str__(self) -> str:
+        return " ".join(
+            word
+            for word, said in (
+                (f"job-{self.job_id}", self.job_id),
+                (f"round-{self.round_id}", self.round_id),
+                (f"at-{self.place}", self.place is not None),
+                (f"ch-{self.channel}", self.channel),
+                ("off", not self.shown),
+            )
+            if said
+        )
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class ReadOptions:
     """What to look at.
 
@@ -66,10 +126,10 @@ class ReadOptions:
         Empty for all.
     front : str
         The channel in front; empty for the first.
-    against_round, against_place, against_channel
-        What it is held against; None or empty for the same. Nothing is held against it where all three are.
-    against_job : int or None
-        Another job, whose round it is held against; None for this one.
+    compared : tuple of Compared
+        What is in the picture beside it, in their order.
+    difference_to : int or None
+        Which of them differences are taken to: 0 is the one chosen first, 1 the first beside it; None for none.
     level_hz : float
         Where curves are laid over each other, for `levelled` "at".
     """
@@ -78,10 +138,8 @@ class ReadOptions:
     channels: tuple[str, ...] = ()
     place: Place = Place()
     front: str = ""
-    against_round: int | None = None
-    against_place: Place | None = None
-    against_channel: str = ""
-    against_job: int | None = None
+    compared: tuple[Compared, ...] = ()
+    difference_to: int | None = 1
     view: View = "level"
     over: Over = "one take"
     layout: Layout = "one"
@@ -117,12 +175,38 @@ class ReadOptions:
             raise InvalidValue(
                 f"smoothing {self.smoothing[:20]!r}.", where="smoothing", remedy=f"Choose {', '.join(SMOOTHINGS)}."
             )
+        if len(self.compared) > MOST_COMPARED:
+            raise InvalidValue(
+                f"{len(self.compared) + 1} curves in one picture.",
+                where="curves in the picture",
+                remedy=f"Remove some: {MOST_COMPARED + 1} are the most.",
+            )
 
-    @property
-    def compares(self) -> bool:
-        return bool(
-            self.against_round is not None or self.against_place is not None or self.against_channel or self.against_job
+    def beside(self, *more: Compared) -> "ReadOptions":
+        """With more curves in the picture; those that are there stay as they are."""
+        there = {replace(one, shown=True) for one in self.compared}
+        return replace(self, compared=(*self.compared, *(one for one in dict.fromkeys(more) if one not in there)))
+
+    def without(self, number: int) -> "ReadOptions":
+        """Without a curve beside, 0 for the first of these; differences stay to the same one, or are to the first."""
+        to = self.difference_to
+        if to is not None and to > number:
+            to = 1 if to == number + 1 else to - 1
+        return replace(self, compared=self.compared[:number] + self.compared[number + 1 :], difference_to=to)
+
+    def turned(self, number: int) -> "ReadOptions":
+        """A curve beside drawn, or no longer."""
+        one = self.compared[number]
+        return replace(
+            self, compared=(*self.compared[:number], replace(one, shown=not one.shown), *self.compared[number + 1 :])
         )
+
+    def earlier(self, number: int) -> "ReadOptions":
+        """A curve beside exchanged with the one before it; differences stay to the same one."""
+        order = list(self.compared)
+        order[number - 1], order[number] = order[number], order[number - 1]
+        to = {number: number + 1, number + 1: number}.get(self.difference_to or 0, self.difference_to)
+        return replace(self, compared=tuple(order), difference_to=to)
 
     @property
     def averaged(self) -> bool:

@@ -99,8 +99,8 @@ def bass_plot(frequency_hz: NDArray, curves: list[dict], *, y_range: tuple[float
     )
 
 
-# Seats are told apart by the colours of the channels, which stand for nothing here.
-_SEAT_COLOURS = ("L", "R", "C", "Ls", "Rs", "Ltf", "Rtf")
+# Seats, and curves of one channel, are told apart by the colours of channels, which stand for nothing there.
+ORDER_COLOURS = ("L", "R", "C", "Ls", "Rs", "Ltf", "Rtf")
 
 
 def seats_plot(
@@ -125,7 +125,7 @@ def seats_plot(
     curves += [
         {
             "label": seat,
-            "channel": _SEAT_COLOURS[k % len(_SEAT_COLOURS)],
+            "channel": ORDER_COLOURS[k % len(ORDER_COLOURS)],
             "state": "after",
             "note": "",
             "y": np.round(level, 1).tolist(),

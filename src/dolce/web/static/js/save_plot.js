@@ -5,11 +5,39 @@ export function startSaving() {
   document.addEventListener("click", (event) => {
     const kind = event.target.closest?.("[data-save-plot]")?.dataset.savePlot;
     if (!kind) return;
-    const svg = document.querySelector("figure.plot svg");
-    const text = standingAlone(svg), name = document.querySelector("h2")?.firstChild.textContent.trim() || "plot";
+    const shown = [...document.querySelectorAll("figure.plot svg")].filter((svg) => svg.childElementCount);
+    const svg = shown.length > 1 ? together(shown) : standingAlone(shown[0]);
+    const name = document.querySelector("h2")?.firstChild.textContent.trim() || "plot";
+    const text = new XMLSerializer().serializeToString(svg);
     if (kind === "svg") save(new Blob([text], { type: "image/svg+xml" }), `${name}.svg`);
     else asPicture(svg, text).then((blob) => save(blob, `${name}.png`));
   });
+}
+
+// Several plots as they stand on the page, each under its heading.
+function together(shown) {
+  const boxes = shown.map((svg) => svg.getBoundingClientRect());
+  const left = Math.min(...boxes.map((box) => box.left)), top = Math.min(...boxes.map((box) => box.top)) - 26;
+  const width = Math.max(...boxes.map((box) => box.right)) - left, height = Math.max(...boxes.map((box) => box.bottom)) - top;
+  const all = document.createElementNS("http://www.w3.org/2000/svg", "svg");
+  all.setAttribute("viewBox", `0 0 ${width} ${height}`);
+  all.setAttribute("width", width);
+  shown.forEach((svg, k) => {
+    const part = standingAlone(svg), heading = svg.closest("figure").previousElementSibling;
+    part.setAttribute("x", boxes[k].left - left);
+    part.setAttribute("y", boxes[k].top - top);
+    part.setAttribute("height", boxes[k].height);
+    all.append(part);
+    if (!heading?.matches("h3")) return;
+    const text = document.createElementNS("http://www.w3.org/2000/svg", "text"), style = getComputedStyle(heading);
+    text.setAttribute("x", boxes[k].left - left);
+    text.setAttribute("y", boxes[k].top - top - 8);
+    for (const name of ["font-family", "font-size", "font-weight"]) text.setAttribute(name, style.getPropertyValue(name));
+    text.setAttribute("fill", style.color);
+    text.textContent = heading.textContent;
+    all.append(text);
+  });
+  return onPaper(all);
 }
 
 function standingAlone(svg) {
@@ -22,12 +50,17 @@ function standingAlone(svg) {
     for (const name of STYLES) node.setAttribute(name, style.getPropertyValue(name));
     node.removeAttribute("class");
   });
+  return onPaper(copy);
+}
+
+function onPaper(svg) {
+  const box = svg.viewBox.baseVal;
   const paper = document.createElementNS("http://www.w3.org/2000/svg", "rect");
   paper.setAttribute("width", box.width);
   paper.setAttribute("height", box.height);
   paper.setAttribute("fill", getComputedStyle(document.documentElement).getPropertyValue("--dolce-surface"));
-  copy.prepend(paper);
-  return new XMLSerializer().serializeToString(copy);
+  svg.prepend(paper);
+  return svg;
 }
 
 async function asPicture(svg, text) {

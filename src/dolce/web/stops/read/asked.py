@@ -1,15 +1,17 @@
 """The address of the Read stop: text to options, and back."""
 
+from dataclasses import fields
+from urllib.parse import urlencode
+
 from werkzeug.datastructures import MultiDict
 
 from dolce.errors import InvalidValue
-from dolce.services.read.options import Place, ReadOptions
+from dolce.services.read.options import Compared, Place, ReadOptions
 from dolce.web.shared.numbers import number_of, whole_of
 
 # Names in the address, beside the fields of the options that they stand for.
 _TEXTS = {
     "front": "front",
-    "vs_channel": "against_channel",
     "view": "view",
     "layout": "layout",
     "smoothing": "smoothing",
@@ -45,16 +47,59 @@ def options_of(args: MultiDict) -> ReadOptions:
                     f"{args[name][:20]!r} is not a number.", where=name.replace("_", " "), remedy="Give a number."
                 )
             values[field] = number
-    against = args.get("vs_place", "same")
+    difference = args.get("minus", "")
+    if difference:
+        values["difference_to"] = whole_of(difference)
+    compared = [Compared.of(text) for text in args.getlist("with")]
     return ReadOptions(
         round_id=whole_of(args.get("round")),
         channels=tuple(args.getlist("channel")),
         place=Place.of(args.get("place", "")),
-        against_round=whole_of(args.get("vs_round")),
-        against_job=whole_of(args.get("vs_job")),
-        against_place=None if against == "same" else Place.of(against),
+        compared=(*compared, *_against(args)),
         **values,
     )
+
+
+def _against(args: MultiDict) -> list[Compared]:
+    """The one curve that selections of earlier versions hold theirs against."""
+    place = args.get("vs_place", "same")
+    against = Compared(
+        job_id=whole_of(args.get("vs_job")),
+        round_id=whole_of(args.get("vs_round")),
+        place=None if place == "same" else Place.of(place),
+        channel=args.get("vs_channel", ""),
+    )
+    return [] if against == Compared() else [against]
+
+
+def added_of(args: MultiDict) -> Compared:
+    """The curve that the lists under those of the picture name."""
+    place = args.get("add_place", "same")
+    return Compared(
+        job_id=whole_of(args.get("add_job")),
+        round_id=whole_of(args.get("add_round")),
+        place=None if place == "same" else Place.of(place),
+        channel=args.get("add_channel", ""),
+    )
+
+
+def address_of(options: ReadOptions) -> str:
+    """The address that asks for these options; what is as usual is left out."""
+    usual = ReadOptions()
+    named = {field: name for name, field in (*_TEXTS.items(), *_NUMBERS.items())}
+    asked: list[tuple[str, object]] = [("channel", channel) for channel in options.channels]
+    if options.round_id is not None:
+        asked.append(("round", options.round_id))
+    if str(options.place):
+        asked.append(("place", options.place))
+    for field in fields(options):
+        value = getattr(options, field.name)
+        if field.name in named and value != getattr(usual, field.name):
+            asked.append((named[field.name], f"{value:.10g}" if isinstance(value, float) else value))
+    asked += [("with", one) for one in options.compared]
+    if options.difference_to != usual.difference_to:
+        asked.append(("minus", "none" if options.difference_to is None else options.difference_to))
+    return urlencode([(name, str(value)) for name, value in asked])
 
 
 def scale_of(args: MultiDict) -> tuple[float, float] | None:

@@ -5,46 +5,54 @@ from collections.abc import Callable
 import numpy as np
 from numpy.typing import NDArray
 
+from dolce.core.dsp import energy_mean_db
 from dolce.core.job import name_of
 from dolce.core.reading import HARMONICS, DecayKind, DecayMap, Distortion, NoiseUnder, PhaseCurves, TimeCurve
 from dolce.services.read.reading import ReadView, TakeDetail
 from dolce.services.read.take_details import SLICE_S, DecayTimes, GroupDelays, Levels, detail_as
 from dolce.web.shared.plot_data import FROM_HZ, TO_HZ, frequency_plot, response_plot, shown
 from dolce.web.stops.read.level_plots import fitting, pressure
+from dolce.web.stops.read.picture import pictured
 
 _MAP_LOWEST_DB = -50.0
 _MOST_OF_DELAYS_PERCENT = (1, 99)
 _MOST_POINTS = 1200  # over time: a plot has fewer across
+MOST_FINE = 2  # curves of energy over time that can be told apart as they are; more are averaged over so many blocks
+COARSE_BLOCKS = 4
 _ORDINALS = {2: "2nd", 3: "3rd", 4: "4th", 5: "5th"}
 
 
-def detail_plot(view: ReadView) -> dict | None:
-    """The plot of a view of single takes; None where none of them can show it."""
+def detail_plots(view: ReadView) -> tuple[tuple[str, dict], ...]:
+    """The plots of a view of single takes, with their names; none where no take can show it.
+
+    One for all, but for maps and slices: there each of the picture has its own.
+    """
     there = [detail for detail in view.details if detail.found is not None]
-    return _MAKE[view.options.view](view, there) if there else None
+    make = _MAKE[view.options.view]
+    if view.options.view not in ("map", "slices"):
+        return (("", make(view, there)),) if there else ()
+    if len(there) == 1:
+        return (("", make(view, there)),)
+    return tuple((take_name(view, detail), make(view, [detail])) for detail in there)
 
 
 def take_name(view: ReadView, detail: TakeDetail) -> str:
-    """A take in words; its round too where two are held against each other."""
-    rounds = {d.take.round_id for d in view.details}
-    name = next((r.name for r in view.rounds if r.id == detail.take.round_id), "") if len(rounds) > 1 else ""
-    at = f"average of {detail.count}" if detail.count > 1 else f"at {view.job.at_spot(detail.take.spot_id)}"
-    words = f"{name_of(detail.take.channel)}{',' if detail.count > 1 else ''} {at}"
-    return f"{words}, {name}" if name else words
-
-
-def _state(view: ReadView, detail: TakeDetail) -> str:
-    """As drawn on Level: what it is held against is thin."""
-    if view.against is None or detail is view.details[0] or len(view.details) < 2:
-        return "after"
-    return "before" if detail is view.details[1] else "after"
+    """A take in words: what tells it from the others of the picture, or its channel and place."""
+    beside = len(view.picture) > 1
+    name = pictured(view)[detail.number].name if beside and detail.number is not None else name_of(detail.take.channel)
+    if detail.count > 1:
+        return f"{name}, average of {detail.count}"
+    job = view.job if detail.chosen is None else detail.chosen.job
+    at = job.at_spot(detail.take.spot_id)
+    return name if at in name else f"{name}, {at}" if beside else f"{name} at {at}"
 
 
 def _curve(view: ReadView, detail: TakeDetail, y: list, **more: object) -> dict:
+    one = pictured(view)[detail.number] if detail.number is not None else None
     return {
         "label": take_name(view, detail),
-        "channel": detail.take.channel,
-        "state": _state(view, detail),
+        "channel": one.colour if one else detail.take.channel,
+        "state": one.line if one else "after",
         "note": "",
         "y": y,
         **more,
@@ -124,7 +132,14 @@ def _impulse(view: ReadView, there: list[TakeDetail]) -> dict:
 
 
 def _energy(view: ReadView, there: list[TakeDetail]) -> dict:
-    return _over_time(view, there, unit="dB", y_range=(-80, 5))
+    plot = _over_time(view, there, unit="dB", y_range=(-80, 5))
+    if len(there) > MOST_FINE:
+        for curve in plot["curves"]:
+            count = len(curve["y"]) // COARSE_BLOCKS
+            blocks = np.array(curve["y"][: count * COARSE_BLOCKS]).reshape(count, COARSE_BLOCKS)
+            curve["y"] = np.round(energy_mean_db(blocks, axis=1), 1).tolist()
+            curve["x"] = curve["x"][COARSE_BLOCKS // 2 : count * COARSE_BLOCKS : COARSE_BLOCKS]
+    return plot
 
 
 def _slices(view: ReadView, there: list[TakeDetail]) -> dict:
@@ -171,7 +186,8 @@ def _times(view: ReadView, there: list[TakeDetail]) -> dict:
             y = [None if t.seconds is None else round(t.seconds, 3) for t in times]
             curves.append(
                 _curve(view, detail, y, x=x, points=True, hollow=[bool(t.why_not) for t in times])
-                | {"label": f"{take_name(view, detail)}, {kind}", "state": state}
+                | {"label": f"{take_name(view, detail)}, {kind}"}
+                | ({"state": state} if len(there) == 1 else {})
             )
     values = [v for c in curves for v in c["y"] if v is not None]
     top = float(np.ceil(max(values, default=1.0) * 5 + 0.5) / 5)
@@ -212,10 +228,11 @@ def _noise(view: ReadView, there: list[TakeDetail]) -> dict:
     curves, (shift, unit) = [], pressure(view)
     for detail in there:
         found = detail_as(NoiseUnder, detail.found)
-        for what, values, state in (("level", found.level_db, "after"), ("noise", found.noise_db, "noise")):
+        for what, values in (("level", found.level_db), ("noise", found.noise_db)):
             curves.append(
                 _curve(view, detail, np.round(values + shift, 1).tolist(), x=list(found.nominal_hz))
-                | {"label": f"{take_name(view, detail)}, {what}", "state": state}
+                | {"label": f"{take_name(view, detail)}, {what}"}
+                | ({"state": "noise", "quiet": len(there) > 2} if what == "noise" else {})
             )
     return frequency_plot(
         curves[0]["x"],

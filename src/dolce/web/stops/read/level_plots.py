@@ -1,5 +1,6 @@
 """Levels over frequency on Read: one plot or a small one for each channel, on one scale."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -9,8 +10,9 @@ from dolce.core.dsp import in_band
 from dolce.core.job import bass_alone, name_of
 from dolce.core.response import ANALYSIS_GRID_HZ, SUB_TOP_HZ
 from dolce.core.tuning.channel_curves import ChannelCurves
-from dolce.services.read.reading import Chosen, ReadView
+from dolce.services.read.reading import ReadView
 from dolce.web.shared.plot_data import FROM_HZ, TO_HZ, response_plot
+from dolce.web.stops.read.picture import Pictured, pictured
 
 _EVERY = {"front": 1, "faint": 3, "small": 5}  # points of the analysis grid that are drawn
 _LARGEST_RANGE_DB = 100.0
@@ -19,7 +21,7 @@ Scale = tuple[float, float]
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class LevelPlots:
-    """Plots by what they are called, the difference of the one in front, and the scale that all share."""
+    """Plots by what they are called, the differences within the picture, and the scale that all share."""
 
     plots: tuple[tuple[str, dict], ...]
     difference: dict | None
@@ -41,11 +43,21 @@ def level_plots(view: ReadView, kept: Scale | None) -> LevelPlots | None:
         return None
     shift, unit = pressure(view) if view.options.levelled == "as measured" else (0.0, "dB")
     each = view.options.layout == "each" and len(view.curves) > 1
+    in_picture = pictured(view)
     if each:
-        drawn = [(c.channel, _of_channel(view, c, shift, front=False)) for c in view.curves]
+        drawn = [(c.channel, _of_channel(view, in_picture, c, shift, kind="small")) for c in view.curves]
     else:
         drawn = [
-            ("", [part for c in view.curves for part in _of_channel(view, c, shift, front=c.channel == view.front)])
+            (
+                "",
+                [
+                    part
+                    for c in view.curves
+                    for part in _of_channel(
+                        view, in_picture, c, shift, kind="front" if c.channel == view.front else "faint"
+                    )
+                ],
+            )
         ]
     marks = (
         []
@@ -94,51 +106,36 @@ def fitting(
     return float(min(bottom, top - least)), float(top)
 
 
-def _of_channel(view: ReadView, curves: ChannelCurves, shift: float, *, front: bool) -> list[dict]:
-    """Curves of a channel, and its ribbon where it stands in front or alone."""
-    small = view.options.layout == "each"
-    channel, offset = curves.channel, view.chosen.offsets_db[curves.channel] + shift
-    kind = "small" if small else "front" if front else "faint"
-    parts = []
-    if len(curves.takes) > 1 and kind != "faint":
+def _of_channel(
+    view: ReadView, in_picture: Sequence[Pictured], curves: ChannelCurves, shift: float, *, kind: str
+) -> list[dict]:
+    """Curves of a channel, those beside it and its ribbon where it stands in front or alone."""
+    channel = curves.channel
+    if kind == "faint":
+        return [_curve(_label(view, curves), channel, "faint", view.chosen.level_db(channel) + shift, kind)]
+    alone, parts = len(in_picture) == 1, []
+    if len(curves.takes) > 1:
+        offset = view.chosen.offsets_db[channel] + shift
         parts.append(_ribbon(channel, curves, offset, kind))
-        if len(view.curves) == 1:
+        if len(view.curves) == 1 and alone:
             parts += [
                 _curve(view.job.at_spot(take.spot_id), channel, "spot", level + offset, "faint")
                 for take, level in zip(curves.takes, curves.level_db, strict=True)
             ]
-    if kind != "faint" and view.against is not None:
-        other = view.options.against_channel or channel
-        held = view.against.curves.get(other)
-        if held is not None:
+    for one, beside in zip(in_picture[1:], view.beside, strict=True):
+        other = beside.asked.channel or channel
+        if beside.chosen is not None and other in beside.chosen.curves:
             parts.append(
-                _curve(
-                    _label(view, view.against, held),
-                    other,
-                    "before",
-                    held.average.level_db + view.against.offsets_db[other] + shift,
-                    kind,
-                )
+                _curve(one.name, other, one.line, beside.chosen.level_db(other) + shift, kind) | {"channel": one.colour}
             )
-    parts.append(
-        _curve(
-            _label(view, view.chosen, curves),
-            channel,
-            "faint" if kind == "faint" else "after",
-            curves.average.level_db + offset,
-            kind,
-        )
-    )
+    label = _label(view, curves) if alone else in_picture[0].name
+    parts.append(_curve(label, channel, "after", view.chosen.level_db(channel) + shift, kind))
     return parts
 
 
-def _label(view: ReadView, chosen: Chosen, curves: ChannelCurves) -> str:
-    name = name_of(curves.channel)
+def _label(view: ReadView, curves: ChannelCurves) -> str:
     spots = f"average of {len(curves.takes)}" if len(curves.takes) > 1 else view.job.at_spot(curves.takes[0].spot_id)
-    if view.against is not None and view.against.round.id != view.chosen.round.id:
-        return f"{name}, {chosen.round.name}, {spots}"
-    seat = next((s.name for s in view.job.plan.seats if s.id == chosen.place.seat), "")
-    return f"{name}, {f'{seat}, ' if seat and view.against is not None else ''}{spots}"
+    return f"{name_of(curves.channel)}, {spots}"
 
 
 def _drawn(channel: str, kind: str) -> NDArray:
@@ -155,7 +152,7 @@ def _curve(label: str, channel: str, state: str, values: NDArray, kind: str) -> 
         "channel": channel,
         "state": state,
         "note": "",
-        "quiet": state == "faint" or (kind == "small" and state == "after"),
+        "quiet": state == "faint" or kind == "small",
         **_x(channel, kind, points),
         "y": np.round(values[points], 1 if kind != "front" else 2).tolist(),
     }
@@ -177,10 +174,17 @@ def _x(channel: str, kind: str, points: NDArray) -> dict:
 
 
 def _difference(view: ReadView) -> dict | None:
-    values = view.difference_db
-    if values is None:
+    """Every curve of the picture less the one that differences are taken to."""
+    found = view.differences_db
+    if not found:
         return None
-    line = _curve(f"{name_of(view.front)}, difference", view.front, "after", values, "front")
-    scale = fitting([line["y"]], None, least=20)
+    in_picture = pictured(view)
+    channels = {number: channel for number, _, channel in view.picture}
+    lines = [
+        _curve(in_picture[number].name, channels[number], in_picture[number].line, values, "front")
+        | {"channel": in_picture[number].colour}
+        for number, values in found.items()
+    ]
+    scale = fitting([line["y"] for line in lines], None, least=20)
     most = max(-scale[0], scale[1])
-    return response_plot(curves=[line], range_db=(-most, most), unit="dB")
+    return response_plot(curves=lines, range_db=(-most, most), unit="dB")

@@ -8,7 +8,8 @@ from werkzeug.wrappers import Response
 
 from dolce.services.read.curve_export import curves_csv
 from dolce.web.shared.page import download, services, show_stop
-from dolce.web.stops.read.asked import options_of, scale_of
+from dolce.web.stops.read.asked import added_of, address_of, options_of, scale_of
+from dolce.web.stops.read.drawn_csv import drawn_csv
 from dolce.web.stops.read.result_sheet import result_rows
 from dolce.web.stops.read.views import QUESTIONS, SMOOTHING_WORDS, ReadPage, front_row, together
 
@@ -17,8 +18,11 @@ blueprint = Blueprint("read", __name__, url_prefix="/jobs/<int:job_id>/read", te
 
 @blueprint.get("")
 def page(job_id: int) -> Response:
-    """What was chosen."""
-    view = services().reading.view(job_id, options_of(request.args))
+    """What was chosen; with "add", one curve more in the picture, at an address that says so."""
+    options, adding = options_of(request.args), added_of(request.args)
+    if request.args.get("add"):
+        return redirect(f"{url_for('read.page', job_id=job_id)}?{address_of(options.beside(adding))}", 303)
+    view = services().reading.view(job_id, options)
     return show_stop(
         "read",
         job_id,
@@ -28,6 +32,8 @@ def page(job_id: int) -> Response:
         read=ReadPage.of(view, scale_of(request.args)),
         questions=QUESTIONS,
         smoothings=SMOOTHING_WORDS,
+        adding=adding,
+        adding_rounds=view.rounds if adding.job_id is None else services().reading.rounds_of(adding.job_id),
         front_row=front_row,
         together=together,
     )
@@ -74,9 +80,11 @@ def forget_selection(job_id: int, number: int) -> Response:
 
 @blueprint.get("/curves.csv")
 def curves(job_id: int) -> Response:
-    """The levels that were chosen, as a table."""
+    """What is shown, as a table: whole levels on the analysis grid, all else as it is drawn."""
     view = services().reading.view(job_id, options_of(request.args))
-    return download(curves_csv(view), f"{view.job.name} {view.round.name} curves.csv", "text/csv")
+    whole = view.options.view == "level" and not view.options.of_one_take
+    data = curves_csv(view) if whole else drawn_csv(ReadPage.of(view, None).plots)
+    return download(data, f"{view.job.name} {view.round.name} {view.options.view}.csv", "text/csv")
 
 
 @blueprint.get("/<int:take_id>/impulse.wav")

@@ -11,8 +11,10 @@ from dolce.core.room import SUB_CODES
 from dolce.services.read.reading import ReadView
 from dolce.services.read.seat_to_seat import SeatTable
 from dolce.web.shared.plot_data import frequency_plot
-from dolce.web.stops.read.detail_plots import detail_plot, take_name
+from dolce.web.stops.read.detail_plots import MOST_FINE, detail_plots, take_name
 from dolce.web.stops.read.level_plots import Scale, fitting, level_plots, pressure
+from dolce.web.stops.read.picture import Pictured, pictured
+from dolce.web.stops.read.picture_steps import PictureSteps
 from dolce.words.curve_findings import FindingRow, finding_rows
 
 # Views by the question that they answer.
@@ -33,6 +35,8 @@ SMOOTHING_WORDS = {
     "finer below": "fine below, wide above",
     "auditory": "as the ear's bands",
 }
+
+_MOST_IN_PAIRS = 4
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -70,8 +74,7 @@ class ReadPage:
         if view.options.view == "seats":
             return cls(view=view, plots=tuple(("", plot) for plot in _seat_plots(view)), difference=None, scale=None)
         if view.options.of_one_take:
-            plot = detail_plot(view)
-            return cls(view=view, plots=(("", plot),) if plot else (), difference=None, scale=None)
+            return cls(view=view, plots=detail_plots(view), difference=None, scale=None)
         found = level_plots(view, kept)
         if found is None:
             return cls(view=view, plots=(), difference=None, scale=None)
@@ -85,7 +88,7 @@ class ReadPage:
     def applied(self) -> list[str]:
         """What was done to what is shown: it stands at the plot."""
         options, words = self.view.options, []
-        if options.view in ("map", "slices") and self.view.details:
+        if options.view in ("map", "slices") and len(self.view.details) == 1:
             words.append(take_name(self.view, self.view.details[0]))
         if options.window == "direct" and options.view in ("level", "phase", "delay", "impulse", "step"):
             lowest = f"{known_from_hz(options.gate_ms):.0f} Hz"
@@ -104,7 +107,10 @@ class ReadPage:
             "delay": ["from the arrival"],
             "impulse": ["0 ms is the arrival"],
             "step": ["0 ms is the arrival"],
-            "energy": ["0 dB is the strongest, 0 ms the arrival"],
+            "energy": [
+                "0 dB is the strongest, 0 ms the arrival",
+                *(["mean of 2 ms"] if len(self.view.details) > MOST_FINE else []),
+            ],
             "slices": ["what is still to come so long after the arrival, 1/24 octave"],
             "map": [f"{options.map_cycles:g} cycles" if options.map_kind == "cycles" else f"{options.map_ms:g} ms"],
             "times": ["1/3-octave bands, filtered backwards; hollow: not to be relied on"],
@@ -165,8 +171,32 @@ class ReadPage:
         return finding_rows(self.view.findings)
 
     @property
+    def plot_height(self) -> int:
+        """Of each of several plots, pixels: up to four stand in pairs."""
+        return 250 if self.in_pairs else 122
+
+    @property
+    def in_pairs(self) -> bool:
+        return 1 < len(self.plots) <= _MOST_IN_PAIRS
+
+    @property
+    def picture(self) -> tuple[Pictured, ...]:
+        return pictured(self.view)
+
+    @property
+    def steps(self) -> PictureSteps:
+        """Addresses of what can be done with the picture."""
+        return PictureSteps(self.view)
+
+    @property
     def faults(self) -> list[str]:
-        return [detail.fault for detail in self.view.details if detail.fault]
+        """Why takes can't show what is asked; which of several, where there are."""
+        details = self.view.details
+        return [
+            f"{take_name(self.view, detail)}: {detail.fault}" if len(details) > 1 else detail.fault
+            for detail in details
+            if detail.fault
+        ]
 
 
 def _seat_plots(view: ReadView) -> list[dict]:

@@ -6,9 +6,9 @@ from urllib.parse import parse_qs, urlsplit
 
 import numpy as np
 import pytest
-from tests.asking import client_of
 from werkzeug.datastructures import MultiDict
 
+from asking import client_of
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.errors import InvalidValue
 from dolce.services.read.options import MOST_COMPARED, Compared, Place, ReadOptions

@@ -19,6 +19,7 @@ from dolce.services.jobs.space import Space
 from dolce.services.load.listening import Listening
 from dolce.services.load.loading import Loading
 from dolce.services.load.room_listening import RoomListening
+from dolce.services.prove.history import Histories
 from dolce.services.prove.proving import Proving
 from dolce.services.prove.reporting import Reporting
 from dolce.services.prove.tolerating import Tolerating
@@ -111,6 +112,7 @@ class Services:
     room_listening: RoomListening
     proving: Proving
     tolerating: Tolerating
+    histories: Histories
     reporting: Reporting
     verdicts: Verdicts
     progress: Progress
@@ -237,6 +239,7 @@ def open_services(folder: Path, *, compute: Compute | None = None) -> Services:
         room_listening=RoomListening(context, sound, loading, listening),
         proving=proving,
         tolerating=tolerating,
+        histories=Histories(context, tolerating),
         reporting=reporting,
         verdicts=verdicts,
         progress=Progress(context, verdicts, taking.outliers),

@@ -28,6 +28,7 @@ class ChannelProof:
 
     `judged_hz` is the range of its deviations. `after_spots_db` are the spots one by one, shape (spots, points);
     `crossover_hz` is where subs take over, None without. `seats` is the bass of every seat, None of one alone.
+    `level_db` was taken off all curves, after what was there before was raised by `trim_db`.
     """
 
     channel: str
@@ -37,6 +38,20 @@ class ChannelProof:
     judged_hz: tuple[float, float]
     crossover_hz: float | None = None
     seats: SeatsProof | None = None
+    level_db: float = 0.0
+    trim_db: float = 0.0
+
+    def beside_db(self, curves: ChannelCurves, taken_in: Round, weights: Mapping[int, float]) -> "RoundBeside | None":
+        """Another round of the channel at the level of these curves; None where it has none of their spots.
+
+        As with the rounds of the proof: one through the bypass with the trim of now, others without their common cut.
+        """
+        spots = tuple(spot for spot in self.proof.spots if spot in curves.spots.spots)
+        if not spots:
+            return None
+        average = energy_mean_db(curves.spots.at(spots), weights=[weights[spot] for spot in spots])
+        raised = self.trim_db if taken_in.bypassed else taken_in.held.cut_db
+        return RoundBeside(round=taken_in, level_db=average + raised - self.level_db, spots=len(spots))
 
     @property
     def whole_range(self) -> bool:
@@ -50,6 +65,15 @@ class ChannelProof:
             return None
         near = np.abs(np.log2(ANALYSIS_GRID_HZ / self.crossover_hz)) <= CROSSOVER_OCTAVES
         return float(np.mean((self.proof.after_db - self.proof.predicted_db)[near]))
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class RoundBeside:
+    """A channel in another round, beside its proof: its average in dB, shape (points,), over so many of the spots."""
+
+    round: Round
+    level_db: NDArray[np.float64]
+    spots: int
 
 
 def channel_proof(
@@ -118,6 +142,8 @@ def channel_proof(
         after_spots_db=shown.at(found.spots),
         crossover_hz=crossover.frequency_hz if crossover is not None else None,
         judged_hz=judged,
+        level_db=level,
+        trim_db=trim_db,
         seats=SeatsProof.of(
             *(levels.at(tuple(at_seats)) for levels in (start, predicted, shown)),
             seat_of=[names[seat] for spot in at_seats if (seat := job.spot(spot).seat_id) is not None],

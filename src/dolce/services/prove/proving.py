@@ -1,6 +1,6 @@
 """The Prove stop: before, predicted and after at the same spots, with figures and a verdict."""
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, replace
 
 from dolce.core.alignment import Match, match_of
@@ -21,11 +21,13 @@ from dolce.core.tuning import (
 from dolce.core.tuning.channel_curves import ChannelCurves
 from dolce.core.tuning.channel_proof import (
     ChannelProof,
+    RoundBeside,
     channel_proof,
     loaded_fronts_db,
     paired_differences,
     spots_matched_at,
 )
+from dolce.core.tuning.filter_curves import FilterCurves, filter_curves
 from dolce.core.tuning.verdict import Needs
 from dolce.services.align.predicted import predicted_levels, sum_of_subs
 from dolce.services.align.readings import aligned_readings, moved_words
@@ -50,6 +52,8 @@ class ProofView:
     absent : channels that were not taken in the round after, at any spot that counts
     spots, spots_wanted : at how many spots the channels are compared, the fewest; and how many count
     against : what speaks against the proof
+    weights : of the spots that count
+    rounds : all of the job
     moved : what stood at several places while a round was taken, in words
     """
 
@@ -68,7 +72,16 @@ class ProofView:
     against: tuple[Objection, ...]
     moved: tuple[str, ...]
     seat_id: int | None
+    weights: Mapping[int, float]
+    rounds: tuple[Round, ...]
     logbook: tuple[LogEntry, ...]
+
+    def filter_curves(self, channel: str) -> FilterCurves | None:
+        """What the filters of a proven channel did by themselves while the round after was taken."""
+        if self.after_round is None or channel not in self.channels:
+            return None
+        settings = self.after_round.held.settings_for(self.channels[channel].channel)
+        return filter_curves(settings, at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=self.job.rig.sample_rate_hz)
 
     @property
     def passed(self) -> bool:
@@ -88,6 +101,7 @@ class Proving:
             correction = present_correction(work, job)
             before = base_round(work, job, kept=correction.round_id)
             after = proving_round(work, job)
+            rounds = tuple(work.takes.rounds(job_id))
             curves_before = self._context.curves.of(work, before.id) if before else {}
             curves_after = self._context.curves.of(work, after.id) if after else {}
             stands_on, bass = correction.alignment or Alignment(), self._context.bass
@@ -159,6 +173,8 @@ class Proving:
             spots=min((len(c.proof.spots) for c in channels.values()), default=0),
             spots_wanted=len(weights),
             seat_id=seat_id,
+            weights=weights,
+            rounds=rounds,
             moved=moved,
             logbook=logbook,
             against=()
@@ -225,6 +241,21 @@ class Proving:
             if len(outputs.routes(channel)) > 1
         }
         return {channel: levels for channel, levels in found.items() if levels is not None}
+
+    def beside(self, view: ProofView, channel: str, round_ids: Collection[int]) -> list[RoundBeside]:
+        """Other rounds of a proven channel, in their order; without those that have none of its spots."""
+        proof = view.channels[channel]
+        shown = {each.id for each in (view.before_round, view.after_round) if each is not None}
+        found = []
+        with self._context.look() as work:
+            for taken_in in work.takes.rounds(view.job.id):
+                if taken_in.id not in round_ids or taken_in.id in shown:
+                    continue
+                curves = self._context.curves.of(work, taken_in.id).get(proof.channel)
+                beside = None if curves is None else proof.beside_db(curves, taken_in, view.weights)
+                if beside is not None:
+                    found.append(beside)
+        return found
 
     def drift(self, job_id: int, *, now: int | None = None, then: int | None = None) -> ChangeView:
         """What drifted between two rounds."""

@@ -37,7 +37,7 @@ from dolce.services.read.take_details import decays_of
 from dolce.store import UnitOfWork
 
 _DECAYS, _KEPT = 6, 48  # takes from which decay is read; results that are kept
-_Decay = tuple[tuple[float, ...], tuple[float, ...]]  # bands in Hz, and T20 in s, NaN where none is told
+Decay = tuple[tuple[float, ...], tuple[float, ...]]  # bands in Hz, and T20 in s, NaN where none is told
 _NOISE_OFF_NR = 2.0  # how far five seconds of a quiet room scatter (our estimate)
 
 
@@ -106,7 +106,7 @@ class Tolerating:
     def __init__(self, context: Context, proving: Proving) -> None:
         self._context = context
         self._proving = proving
-        self._decays: Cache[int, tuple[_Decay | None]] = Cache(_KEPT)
+        self._decays: Cache[int, tuple[Decay | None]] = Cache(_KEPT)
 
     def sets(self) -> dict[str, ToleranceSet]:
         """Published ones, then those of the calibrator's own."""
@@ -328,17 +328,19 @@ class Tolerating:
                     found.append((decays[0][0], np.where(known.any(axis=0), mean, np.nan)))
         return found
 
-    def _decays_of_round(self, work: UnitOfWork, job: Job, present: Round) -> list[_Decay]:
+    def _decays_of_round(self, work: UnitOfWork, job: Job, present: Round) -> list[Decay]:
         main = {spot.id for spot in job.main_spots}
         takes = [
             take
             for take in work.takes.latest(present.id)
             if take.spot_id in main and take.has_response and take.channel in ("L", "R", "C")
         ][:_DECAYS]
-        return [decay for decay in (self._decay_of(work, take) for take in takes) if decay is not None]
+        return [decay for decay in (self.decay_of(work, take) for take in takes) if decay is not None]
 
-    def _decay_of(self, work: UnitOfWork, take: TakeRecord) -> _Decay | None:
-        def read() -> tuple[_Decay | None]:
+    def decay_of(self, work: UnitOfWork, take: TakeRecord) -> Decay | None:
+        """Decay of one take by band, read once; None where it can't tell any."""
+
+        def read() -> tuple[Decay | None]:
             try:
                 bands = decays_of(work, take)
             except DolceError:

@@ -2,6 +2,7 @@
 
 import csv
 import io
+from collections.abc import Iterable, Sequence
 
 from dolce.core.job import label_of
 from dolce.core.response import ANALYSIS_GRID_HZ
@@ -22,10 +23,15 @@ def curves_csv(view: ReadView) -> bytes:
     for number, chosen, channel in view.picture:
         if number:
             columns += _columns(view, chosen, channel)
+    return table_csv([name for name, _ in columns], zip(*(values for _, values in columns), strict=True))
+
+
+def table_csv(head: Sequence[str], rows: Iterable[Sequence]) -> bytes:
+    """A table with a first line: numbers to four digits, words that a spreadsheet would compute with made harmless."""
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\n")
-    writer.writerow([harmless(name) for name, _ in columns])
-    writer.writerows([f"{value:.4f}" for value in row] for row in zip(*(values for _, values in columns), strict=True))
+    writer.writerow([harmless(name) for name in head])
+    writer.writerows([harmless(cell) if isinstance(cell, str) else f"{cell:.4f}" for cell in row] for row in rows)
     return out.getvalue().encode()
 
 

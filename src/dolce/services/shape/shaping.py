@@ -24,6 +24,7 @@ from dolce.core.tuning import (
     spot_weights,
 )
 from dolce.core.tuning.correction import Anchor
+from dolce.core.tuning.filter_curves import FilterCurves, filter_curves
 from dolce.errors import Conflict, InvalidValue
 from dolce.services.align.readings import moved_words
 from dolce.services.context import Context
@@ -76,6 +77,17 @@ class ShapeView:
     moved: tuple[str, ...]
     search: FilterSearch | None
     searching: bool = False
+
+    @property
+    def filter_curves(self) -> FilterCurves | None:
+        """What the filters of the channel in front do by themselves, as the processor will play them."""
+        if self.shape is None or not self.found:
+            return None
+        rate_hz = self.job.rig.sample_rate_hz
+        settings = settings_of(
+            Alignment(), self.correction, self.shape.channel, sample_rate_hz=rate_hz, device=self.job.limits
+        )
+        return filter_curves(settings, at_hz=ANALYSIS_GRID_HZ, sample_rate_hz=rate_hz)
 
     @property
     def broken(self) -> tuple[UnsupportedSetting, ...]:

@@ -13,10 +13,12 @@ from dolce.core.subs import SUBS
 
 FROM_HZ, TO_HZ = 20.0, 20_000.0
 RANGE_DB = 50.0
+_LARGEST_RANGE_DB = 100.0
+Scale = tuple[float, float]
 TO_CORRECT_DB = (-25.0, 15.0)  # of Shape and Prove, so that both can be compared
 SUB_SHOWN_TO_HZ = 300.0  # above, a sub's curve is noise and what its crossover lets through
 _SHOWN = in_band(ANALYSIS_GRID_HZ, (FROM_HZ, TO_HZ), octaves=0.02)
-_X = [round(float(f), 2) for f in ANALYSIS_GRID_HZ[_SHOWN]]
+SHOWN_X = [round(float(f), 2) for f in ANALYSIS_GRID_HZ[_SHOWN]]
 
 
 def shown(values: NDArray, *, digits: int = 2) -> list[float]:
@@ -38,8 +40,8 @@ def _played(channel: str, **points: list[float]) -> dict:
     """Points of a curve; those of subs no further than they play, with frequencies of their own."""
     if channel not in (*SUB_CODES, SUBS):
         return points
-    count = sum(f <= SUB_SHOWN_TO_HZ for f in _X)
-    return {"x": _X[:count], **{name: values[:count] for name, values in points.items()}}
+    count = sum(f <= SUB_SHOWN_TO_HZ for f in SHOWN_X)
+    return {"x": SHOWN_X[:count], **{name: values[:count] for name, values in points.items()}}
 
 
 def response_plot(
@@ -54,7 +56,7 @@ def response_plot(
     """A plot of level over frequency, three decades of it."""
     return {
         "kind": "frequency-response",
-        "x": _X,
+        "x": SHOWN_X,
         "xRange": [FROM_HZ, TO_HZ],
         "yRange": list(range_db),
         "unit": unit,
@@ -63,6 +65,28 @@ def response_plot(
         "marks": marks or [],
         "strip": strip or [],
     }
+
+
+def fitting(
+    curves: list[list[float]],
+    kept: Scale | None,
+    *,
+    step: float = 5.0,
+    least: float = 30.0,
+    deepest: float = _LARGEST_RANGE_DB,
+) -> Scale:
+    """A scale in whole steps, at least so wide, that cuts off only what lies deeper than `deepest` below the highest;
+    the one that was there, if it does as well."""
+    values = np.concatenate([np.array([v for v in curve if v is not None], dtype=float) for curve in curves])
+    if not values.size:
+        return kept or (-40.0, 10.0)
+    highest = float(values.max())
+    lowest = max(float(values.min()), highest - deepest)
+    if kept is not None and kept[0] <= lowest and kept[1] >= highest:
+        return kept
+    top = step * np.ceil((highest + step / 5) / step)
+    bottom = step * np.floor((lowest - step / 5) / step)
+    return float(min(bottom, top - least)), float(top)
 
 
 def range_around(values: ArrayLike, *, least_db: float = 30.0, most_db: float = RANGE_DB) -> tuple[float, float]:

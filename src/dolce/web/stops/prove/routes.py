@@ -2,15 +2,18 @@
 
 from typing import Any
 
-from flask import Blueprint, make_response, render_template, request
+from flask import Blueprint, make_response, render_template, request, url_for
 from werkzeug.wrappers import Response
 
 from dolce.core.tolerance import ToleranceSet
 from dolce.errors import FormatError, InvalidForm, InvalidValue
 from dolce.services.prove.proving import LOGBOOK_PAGE
+from dolce.web.shared.filter_plot import FiltersShown
 from dolce.web.shared.form_reader import FormReader
 from dolce.web.shared.numbers import number_of, whole_of
 from dolce.web.shared.page import after_change, services, show_stop
+from dolce.web.shared.small_plots import small_proof
+from dolce.web.stops.prove.history_plots import HEIGHT, WIDTH, history_lines
 from dolce.web.stops.prove.views import bass_at_seats_plot, latest_first, proof_plot, tolerance_rows
 from dolce.words.verdicts import heading, objection_words, remedies_of, sentences
 
@@ -43,7 +46,11 @@ def _show(job_id: int) -> Response:
     spots = bool(request.args.get("spots"))
     wanted = request.args.get("channel", "")
     channel = wanted if wanted in view.channels else next(iter(view.channels), "")
+    also = {number for text in request.args.getlist("also") if (number := whole_of(text)) is not None}
+    beside = services().proving.beside(view, channel, also) if channel and also else []
     verdict = services().verdicts.of(job_id)
+    curves = {name: view.filter_curves(name) for name in view.channels}
+    asked: dict[str, Any] = {"seat": view.seat_id, "spots": 1 if spots else None, "also": sorted(also)}
     return show_stop(
         "prove",
         job_id,
@@ -57,9 +64,33 @@ def _show(job_id: int) -> Response:
         latest_first=latest_first,
         logbook_page=LOGBOOK_PAGE,
         spots=spots,
-        plot=proof_plot(view.channels[channel], spots=spots) if channel else None,
+        also=also,
+        beside=beside,
+        plot=proof_plot(view.channels[channel], spots=spots, beside=beside) if channel else None,
+        filters=FiltersShown.of(
+            curves.get(channel), channel, url=url_for("prove.filter_curves", job_id=job_id), under="prove-plot"
+        ),
+        smalls=[
+            small_proof(name, proof, found.together.level_db if (found := curves[name]) else None)
+            for name, proof in view.channels.items()
+        ],
+        small_url=lambda name: url_for("prove.page", job_id=job_id, channel=name, **asked),
         seats_plot=bass_at_seats_plot(view.channels[channel]) if channel else None,
     )
+
+
+@blueprint.get("/filter-curves")
+def filter_curves(job_id: int) -> str:
+    """What the filters of a channel did by themselves in the round that proves."""
+    view, channel = services().proving.view(job_id), request.args.get("channel", "")
+    filters = FiltersShown.of(
+        view.filter_curves(channel),
+        channel,
+        url=url_for("prove.filter_curves", job_id=job_id),
+        under="prove-plot",
+        kind=request.args.get("kind", ""),
+    )
+    return render_template("filter_curves.html", job=view.job, channel=channel, filters=filters) if filters else ""
 
 
 @blueprint.get("/rounds")
@@ -67,6 +98,22 @@ def rounds(job_id: int) -> str:
     """Every round beside the others."""
     return render_template(
         "prove/_rounds.html", job=services().jobs.get(job_id), table=services().proving.rounds(job_id)
+    )
+
+
+@blueprint.get("/history/<channel>")
+def history(job_id: int, channel: str) -> str:
+    """A channel from round to round."""
+    points = services().histories.of(job_id, channel)
+    return render_template(
+        "prove/_history.html",
+        job=services().jobs.get(job_id),
+        channel=channel,
+        points=points,
+        lines=history_lines(points),
+        width=WIDTH,
+        height=HEIGHT,
+        together=[f"round-{point.round.id}" for point in points[:-1]],
     )
 
 

@@ -5,21 +5,30 @@ from collections.abc import Sequence
 import numpy as np
 
 from dolce.core.job import LogEntry, LogGroup, grouped
-from dolce.core.tuning.channel_proof import ChannelProof
+from dolce.core.tuning.channel_proof import ChannelProof, RoundBeside
 from dolce.core.tuning.seats_proof import SEATS_HZ
 from dolce.services.prove.tolerating import ToleranceView
-from dolce.web.shared.plot_data import TO_CORRECT_DB, curve, response_plot, seats_plot
+from dolce.web.shared.plot_data import ORDER_COLOURS, TO_CORRECT_DB, curve, response_plot, seats_plot
 from dolce.words.numbers import hertz
 
 _LOWEST_DB = -30.0  # what a small loudspeaker does at 20 Hz need not flatten the picture
 
 
-def proof_plot(shown: ChannelProof, *, spots: bool = False) -> dict:
-    """The same scale as on the Shape page, so that both can be compared; `spots` adds every one of them faintly."""
+def proof_plot(shown: ChannelProof, *, spots: bool = False, beside: Sequence[RoundBeside] = ()) -> dict:
+    """The same scale as on the Shape page, so that both can be compared.
+
+    `spots` adds every one of them faintly, `beside` are other rounds.
+    """
     each = [curve(f"spot {k}", shown.channel, "spot", level) for k, level in enumerate(shown.after_spots_db, start=1)]
+    colours = [colour for colour in ORDER_COLOURS if colour != shown.channel]
     return response_plot(
         curves=[
             *(each if spots else []),
+            *(
+                curve(one.round.name, shown.channel, f"beside line-{(k + 1) % 4}", one.level_db)
+                | {"channel": colours[k % len(colours)]}
+                for k, one in enumerate(beside)
+            ),
             curve("before", shown.channel, "before", shown.proof.before_db),
             curve("target", shown.channel, "target", shown.target_db),
             # The prediction lies as a broad dashed band under the measured line: where they agree, both are seen.

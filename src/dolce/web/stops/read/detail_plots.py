@@ -10,8 +10,8 @@ from dolce.core.job import name_of
 from dolce.core.reading import HARMONICS, DecayKind, DecayMap, Distortion, NoiseUnder, PhaseCurves, TimeCurve
 from dolce.services.read.reading import ReadView, TakeDetail
 from dolce.services.read.take_details import SLICE_S, DecayTimes, GroupDelays, Levels, detail_as
-from dolce.web.shared.plot_data import FROM_HZ, TO_HZ, frequency_plot, response_plot, shown
-from dolce.web.stops.read.level_plots import fitting, pressure
+from dolce.web.shared.plot_data import FROM_HZ, TO_HZ, fitting, frequency_plot, response_plot, shown
+from dolce.web.stops.read.level_plots import pressure
 from dolce.web.stops.read.picture import pictured
 
 _MAP_LOWEST_DB = -50.0

@@ -1,10 +1,8 @@
 """Plots as a table: a row for every point that is drawn."""
 
-import csv
-import io
 from collections.abc import Iterator, Sequence
 
-from dolce.formats.csv_text import harmless
+from dolce.services.read.curve_export import table_csv
 
 
 def drawn_csv(plots: Sequence[tuple[str, dict]]) -> bytes:
@@ -12,17 +10,13 @@ def drawn_csv(plots: Sequence[tuple[str, dict]]) -> bytes:
 
     Of maps a row has frequency, time and level. What is not known has no row.
     """
-    out = io.StringIO()
-    writer = csv.writer(out, lineterminator="\n")
     first = plots[0][1] if plots else {"kind": "map"}
     if first["kind"] == "map":
-        writer.writerow(["curve", "frequency_hz", "time_ms", "level_db"])
+        head = ["curve", "frequency_hz", "time_ms", "level_db"]
     else:
         across = "time_ms" if first["kind"] == "impulse" else "frequency_hz"
-        writer.writerow(["curve", across, f"value, {first['unit']}"])
-    for name, plot in plots:
-        writer.writerows([harmless(name or label), *values] for label, *values in _points(plot))
-    return out.getvalue().encode()
+        head = ["curve", across, f"value, {first['unit']}"]
+    return table_csv(head, ((name or label, *values) for name, plot in plots for label, *values in _points(plot)))
 
 
 def _points(plot: dict) -> Iterator[tuple]:

@@ -11,12 +11,10 @@ from dolce.core.job import bass_alone, name_of
 from dolce.core.response import ANALYSIS_GRID_HZ, SUB_TOP_HZ
 from dolce.core.tuning.channel_curves import ChannelCurves
 from dolce.services.read.reading import ReadView
-from dolce.web.shared.plot_data import FROM_HZ, TO_HZ, response_plot
+from dolce.web.shared.plot_data import FROM_HZ, TO_HZ, Scale, fitting, response_plot
 from dolce.web.stops.read.picture import Pictured, pictured
 
 _EVERY = {"front": 1, "faint": 3, "small": 5}  # points of the analysis grid that are drawn
-_LARGEST_RANGE_DB = 100.0
-Scale = tuple[float, float]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -82,28 +80,6 @@ def level_plots(view: ReadView, kept: Scale | None) -> LevelPlots | None:
         for name, parts in drawn
     )
     return LevelPlots(plots=plots, difference=_difference(view), scale=scale)
-
-
-def fitting(
-    curves: list[list[float]],
-    kept: Scale | None,
-    *,
-    step: float = 5.0,
-    least: float = 30.0,
-    deepest: float = _LARGEST_RANGE_DB,
-) -> Scale:
-    """A scale in whole steps, at least so wide, that cuts off only what lies deeper than `deepest` below the highest;
-    the one that was there, if it does as well."""
-    values = np.concatenate([np.array([v for v in curve if v is not None], dtype=float) for curve in curves])
-    if not values.size:
-        return kept or (-40.0, 10.0)
-    highest = float(values.max())
-    lowest = max(float(values.min()), highest - deepest)
-    if kept is not None and kept[0] <= lowest and kept[1] >= highest:
-        return kept
-    top = step * np.ceil((highest + step / 5) / step)
-    bottom = step * np.floor((lowest - step / 5) / step)
-    return float(min(bottom, top - least)), float(top)
 
 
 def _of_channel(

@@ -10,9 +10,9 @@ from dolce.core.response import advice_of, spots_for
 from dolce.core.room import SUB_CODES
 from dolce.services.read.reading import ReadView
 from dolce.services.read.seat_to_seat import SeatTable
-from dolce.web.shared.plot_data import frequency_plot
+from dolce.web.shared.plot_data import Scale, fitting, frequency_plot
 from dolce.web.stops.read.detail_plots import MOST_FINE, detail_plots, take_name
-from dolce.web.stops.read.level_plots import Scale, fitting, level_plots, pressure
+from dolce.web.stops.read.level_plots import level_plots, pressure
 from dolce.web.stops.read.picture import Pictured, pictured
 from dolce.web.stops.read.picture_steps import PictureSteps
 from dolce.words.curve_findings import FindingRow, finding_rows

@@ -1,8 +1,9 @@
 """Routes of the Shape stop: the page, what it stands on, the search, undo."""
 
-from flask import make_response, render_template, request
+from flask import make_response, render_template, request, url_for
 from werkzeug.wrappers import Response
 
+from dolce.web.shared.filter_plot import FiltersShown
 from dolce.web.shared.numbers import whole_of
 from dolce.web.shared.page import after_change, download, services
 from dolce.web.stops.shape import band_routes, monitor_routes, settings_routes, verdict_routes  # noqa: F401
@@ -60,6 +61,21 @@ def stop_search(job_id: int) -> Response:
     """End the search; the filters stay as they were."""
     services().finding.searches.stop(job_id)
     return after_change("shape", job_id, show)
+
+
+@blueprint.get("/filter-curves")
+def filter_curves(job_id: int) -> str:
+    """What the filters of a channel do by themselves."""
+    view = services().shaping.view(job_id, request.args.get("channel", ""))
+    channel = view.shape.channel if view.shape else ""
+    filters = FiltersShown.of(
+        view.filter_curves,
+        channel,
+        url=url_for("shape.filter_curves", job_id=job_id),
+        under="shape-plot",
+        kind=request.args.get("kind", ""),
+    )
+    return render_template("filter_curves.html", job=view.job, channel=channel, filters=filters) if filters else ""
 
 
 @blueprint.get("/no-closer")

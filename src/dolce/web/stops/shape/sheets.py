@@ -14,9 +14,11 @@ from dolce.errors import NotFound, Outdated
 from dolce.services.shape.region_evidence import region_evidence
 from dolce.services.shape.shaping import ShapeView
 from dolce.services.shape.targets import BASES
+from dolce.web.shared.filter_plot import FiltersShown
 from dolce.web.shared.form_faults import showing_faults
 from dolce.web.shared.numbers import number_of, whole_of
 from dolce.web.shared.page import after_change, services, show_stop
+from dolce.web.shared.small_plots import small_shape
 from dolce.web.stops.shape.views import ChannelView, correction_settings_of, evidence_lines
 
 blueprint = Blueprint("shape", __name__, url_prefix="/jobs/<int:job_id>/shape", template_folder="templates")
@@ -27,6 +29,7 @@ SHEETS = {
     "switches": "Switches",
     "seat_weighting": "Seat weightings and versions",
     "headroom": "Headroom",
+    "channels": "All channels",
 }
 
 
@@ -55,6 +58,9 @@ def context_of(job_id: int, wanted: str, sheet: str = "") -> dict:
     return {
         **base,
         "shown": ChannelView.of(view, view.shape, findings),
+        "filters": FiltersShown.of(
+            view.filter_curves, channel, url=url_for("shape.filter_curves", job_id=job_id), under="shape-plot"
+        ),
         "correction_settings": correction_settings_of(view.correction, channel),
         "group": group_of(channel),
         "partner": partner_of(channel),
@@ -137,10 +143,18 @@ def _headroom(job_id: int, shape_view: ShapeView, shape: ChannelShape) -> dict:
     }
 
 
+def _channels(job_id: int, _view: ShapeView, _shape: ChannelShape) -> dict:
+    return {
+        "smalls": [small_shape(shape) for shape in services().shaping.shapes(job_id).values()],
+        "small_url": lambda name: url_for("shape.page", job_id=job_id, channel=name, sheet="channels"),
+    }
+
+
 _CONTEXTS: dict[str, Callable[[int, ShapeView, ChannelShape], dict]] = {
     "filters": _filters,
     "evidence": _evidence,
     "switches": _switches,
     "seat_weighting": _seat_weightings,
     "headroom": _headroom,
+    "channels": _channels,
 }

@@ -6,6 +6,7 @@ const d3 = globalThis.d3;
 const MARGIN = { top: 10, right: 20, bottom: 26, left: 46 };
 const STRIP = 26;
 const MAJOR = [20, 30, 50, 100, 200, 300, 500, 1000, 2000, 3000, 5000, 10000, 20000];
+const rights = new Map();                      // where plots end, by figure: one that lies under another ends there too
 const zooms = new Map();                       // by place of the plot: a swap keeps the zoom
 
 export function drawWaitingPlots() {
@@ -25,7 +26,7 @@ function tickText(f) { return f >= 1000 ? `${f / 1000}k` : `${f}`; }
 
 function draw(figure, data) {
   const svg = d3.select(figure).select("svg");
-  const key = figure.id + location.pathname;
+  const key = (data.under ?? figure.id) + location.pathname;
   const width = Math.max(200, figure.clientWidth);
   const height = Number(figure.dataset.height) || 400;
   const strip = data.strip?.length ? STRIP : 0;
@@ -35,7 +36,8 @@ function draw(figure, data) {
   svg.attr("viewBox", `0 0 ${width} ${height}`).attr("height", height).selectAll("*").remove();
   const xs = (curve) => curve.x ?? data.x;
   const ends = endsOf(svg, data, xs, range);
-  const right = width - roomBeside(ends, width, range, log);
+  const right = (data.under && rights.get(data.under)) ?? width - roomBeside(ends, width, range, log);
+  rights.set(figure.id, right);
   const x = (log ? d3.scaleLog() : d3.scaleLinear()).domain(range).range([MARGIN.left, right]);
   const y = d3.scaleLinear().domain(data.yRange).range([bottom, MARGIN.top]);
   const clip = `clip-${figure.id}`;
@@ -67,7 +69,7 @@ function draw(figure, data) {
     const own = xs(curve);
     const line = d3.line().x((_, i) => x(own[i])).y((v) => y(v))
       .defined((v, i) => v !== null && (!data.breaks || i === 0 || Math.abs(v - curve.y[i - 1]) < data.breaks));
-    body.append("path").attr("class", `trace ${curve.state} ch-${curve.channel}`).attr("d", line(curve.y));
+    body.append("path").attr("class", `trace ${curve.state} ch-${curve.channel}`).attr("d", line(curve.y)).datum(curve);
     if (curve.points) curve.y.forEach((v, i) => {
       if (v !== null) body.append("circle").attr("class", `point ${curve.hollow?.[i] ? "hollow" : ""} ch-${curve.channel}`).attr("r", 3.5).attr("cx", x(own[i])).attr("cy", y(v));
     });
@@ -144,22 +146,35 @@ function readOff(figure, svg, data, x, y, xs, bottom, width, key) {
   const cursor = svg.append("path").attr("class", "cursor");
   const box = svg.append("rect").attr("class", "zoom-box").attr("y", MARGIN.top).attr("height", bottom - MARGIN.top).attr("width", 0);
   const first = xs(data.curves[0]);
-  let index = null, from = null;
+  let index = null, from = null, pointed = null;
+  // Of single filters the nearest to the pointer stands out.
+  const pointAt = (px, py) => {
+    const at = x.invert(px), near = (c) => Math.abs(y(c.y[d3.bisector((d) => d).center(xs(c), at)]) - py);
+    pointed = d3.least(data.curves.filter((c) => c.single), near) ?? null;
+    if (pointed) svg.selectAll(".trace.single").classed("pointed", (c) => c === pointed);
+  };
   const show = (i) => {
     index = Math.max(0, Math.min(first.length - 1, i));
     const at = first[index];
     cursor.attr("d", `M${x(at)} ${MARGIN.top}V${bottom}`);
-    const parts = data.curves.filter((c) => c.state !== "spot" && inside(xs(c), at)).slice(0, 8).map((c) => {
+    const parts = data.curves.filter((c) => c.state !== "spot" && (!c.single || c === pointed) && inside(xs(c), at)).slice(0, 8).map((c) => {
       const j = d3.bisector((d) => d).center(xs(c), at);
       return c.y[j] === null ? `${c.label} not known` : `${c.label} ${c.y[j].toFixed(data.unit === "s" ? 2 : 1).replace("-", "−")} ${data.unit}`;
     });
     const band = (data.strip ?? []).find((s) => at >= s.from && at <= s.to);
     out.textContent = `${data.kind === "impulse" ? `${at.toFixed(2)} ms` : hertz(at)}: ${parts.join(", ")}${band ? `, ${band.label}` : ""}`;
   };
-  const redraw = () => { draw(figure, data); };
+  const redraw = () => {
+    const top = data.under ?? figure.id;
+    for (const other of document.querySelectorAll("[data-plot]")) {
+      const shown = JSON.parse(other.querySelector("script").textContent);
+      if (other.id === top || shown.under === top) draw(other, shown);
+    }
+  };
   const place = (event) => { const box = svg.node().getBoundingClientRect(); return (event.clientX - box.left) * (width / box.width); };
   svg.on("pointermove", (event) => {
-    const px = place(event);
+    const px = place(event), bounds = svg.node().getBoundingClientRect();
+    pointAt(px, (event.clientY - bounds.top) * (width / bounds.width));
     show(d3.bisector((d) => d).center(first, x.invert(px)));
     if (from !== null) box.attr("x", Math.min(from, px)).attr("width", Math.abs(px - from));
   }).on("pointerdown", (event) => { if (event.target.closest(".handle, .strip-part")) return; from = place(event); svg.node().setPointerCapture(event.pointerId); })

@@ -29,6 +29,7 @@ def statements(services, options):
     def note(connection, cursor, statement, *_):
         sent.append(statement)
 
+    services.context.background.wait()  # what others asked for is not counted
     engine = services.context.database.engine
     event.listen(engine, "before_cursor_execute", note)
     try:

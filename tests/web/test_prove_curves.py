@@ -97,7 +97,7 @@ def test_another_round_lies_in_the_plot_of_prove_at_the_level_of_its_curves(thir
     page = client_of(third_round).get(f"/jobs/1/prove?channel=L&also={third.id}").text
     labels = [curve["label"] for curve in plots_of(page)["prove-plot"]["curves"]]
     assert labels == ["A later day", "before", "target", "predicted", "after"]
-    assert "A later day: only\n      3 of these 9 spots." in page
+    assert "A later day: only 3 of these 9 spots." in page
 
 
 def test_a_history_holds_what_each_round_tells(third_round):

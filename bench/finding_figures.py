@@ -20,7 +20,7 @@ from dolce.core.job import PassOptions
 from dolce.core.reading import SURE, CurveFinding
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.rig import Fault
-from dolce.core.room import Reverberation, RoomPlan, box_model, new_plan, reflections_of
+from dolce.core.room import Reverberation, RoomPlan, box_model, new_plan
 from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.read.options import ReadOptions
 from dolce.services.wiring import Services, open_services
@@ -40,6 +40,7 @@ class Planted:
     what: str = ""
     at_hz: float | None = None  # None for wherever the largest finding of that kind stands
     plan: RoomPlan | None = None
+    told: RoomPlan | None = None  # what Read is told of the room, where that is less
     faults: tuple[Fault, ...] = ()
     rows: tuple[str, ...] = _TAKEN
     front: str = "L"
@@ -140,25 +141,28 @@ def stands_out_db(level_db: np.ndarray, at_hz: float) -> float:
 
 
 def boundary_of(services: Services, plan: RoomPlan) -> Planted | None:
-    """One hard surface: the one whose first cancellation takes most over the spots."""
+    """One hard surface: the one that takes most where it takes most, over the spots."""
     before, best = average_db(services, plan, "L"), None
-    found = reflections_of(plan, listeners=[s.place for s in plan.spots])
-    for row, name in enumerate(found.boundaries):
-        notches = found.cancellations.frequency_hz[row, plan.channels.index("L")]
-        at = float(np.median(notches))
-        if name.lower() not in _WALLS or not 50 < at < 400:
-            continue
-        hard = replace(plan, reverberation=soft_but(name.lower()))
-        near = np.abs(np.log2(ANALYSIS_GRID_HZ / at)) < 0.1
-        lost = float((before - average_db(services, hard, "L"))[near].max())
-        if best is None or lost > best[0]:
-            best = lost, Planted(kind="boundary", what=name, at_hz=at, plan=hard)
-    return best[1] if best is not None and best[0] >= _ACTS_DB else None
+    inside = np.flatnonzero((ANALYSIS_GRID_HZ > 50) & (ANALYSIS_GRID_HZ < 350))
+    for name in _WALLS:
+        hard = replace(plan, reverberation=soft_but(name))
+        after = average_db(services, hard, "L")
+        lost = (before - after)[inside]
+        k = int(np.argmax(lost))
+        at = float(ANALYSIS_GRID_HZ[inside[k]])
+        if stands_out_db(after, at) < -_ACTS_DB and (best is None or lost[k] > best[0]):
+            best = float(lost[k]), Planted(kind="boundary", what=name, at_hz=at, plan=hard)
+    if best is None or best[0] < _ACTS_DB:
+        return None
+    # Nobody types materials: Read knows the room's time alone, and has to find the wall by the takes.
+    return replace(best[1], told=replace(best[1].plan, reverberation=Reverberation(source="typed", typed_s=0.3)))
 
 
 def read(services: Services, planted: Planted) -> tuple[CurveFinding, ...]:
     """Take what is needed, and what Read finds of the channel in front."""
     job_id = taken(services, planted.plan, *planted.rows, faults=planted.faults)
+    if planted.told is not None:
+        services.room.set_reverberation(job_id, planted.told.reverberation)
     return services.reading.view(job_id, ReadOptions(channels=planted.rows, front=planted.front)).findings
 
 
@@ -172,20 +176,23 @@ def named_first(planted: Planted, findings: tuple[CurveFinding, ...]) -> bool:
         best
         and best.causes
         and best.causes[0].kind == planted.kind
-        and (not planted.what or best.causes[0].what == planted.what)
+        and (not planted.what or best.causes[0].what.lower().split(", ")[0] == planted.what.lower())
     )
 
 
 def message(planted: Planted, findings: tuple[CurveFinding, ...]) -> tuple[int, int]:
-    """Causes said with confidence, and those of them that can't be: another than the planted one where that acts, or
-    one of the chain where nothing is wrong with it."""
+    """Causes said with confidence, and those of them that can't be: another than the planted one where that acts,
+    another wall than the one that is hard, or one of the chain where nothing is wrong with it."""
     sure = [f for f in findings if f.causes and f.causes[0].sure >= SURE]
     wrong = 0
     for item in sure:
         kind = item.causes[0].kind
         here = planted.at_hz is not None and abs(np.log2(item.frequency_hz / planted.at_hz)) < _NEAR_OCTAVES
+        # A mode is a peak and a reflection a dip: the one beside the other is no error.
+        here = here and (item.size_db > 0) == (planted.kind != "boundary")
         of_chain = kind in ("speaker", "microphone", "screen", "crossover")
-        wrong += (here and kind != planted.kind) or (of_chain and kind != planted.kind)
+        other_wall = here and kind == "boundary" and planted.what.lower() not in item.causes[0].what
+        wrong += (here and kind != planted.kind) or (of_chain and kind != planted.kind) or other_wall
     return len(sure), wrong
 
 
@@ -222,13 +229,13 @@ def main(rooms: int, seed: int, tell: Callable[[str], None] = print) -> int:
         "0.9",
         first >= 0.9 * planted_ones,
     )
-    line("wrong of those said with confidence", f"{wrong} of {sure}", "1 in 10", wrong <= 0.1 * max(sure, 1))
+    line("wrong of those said with confidence", f"{wrong} of {sure}", "2 %", wrong <= 0.02 * max(sure, 1))
     return ended()
 
 
 if __name__ == "__main__":
     options = argparse.ArgumentParser()
-    options.add_argument("--rooms", type=int, default=1 if SHORT else 5)
+    options.add_argument("--rooms", type=int, default=1 if SHORT else 10)
     options.add_argument("--seed", type=int, default=100)
     options.add_argument("--short", action="store_true")
     chosen = options.parse_args()

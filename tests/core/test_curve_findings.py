@@ -5,9 +5,10 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from dolce.core.acoustics import modal_transfer, modes_of_box
-from dolce.core.reading import LIKELY, CurveFinding, Evidence, findings_of_curve
-from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.core.acoustics import WALLS, image_field, modal_transfer, modes_of_box
+from dolce.core.reading import LIKELY, SURE, CurveFinding, Evidence, ExpectedLevels, findings_of_curve
+from dolce.core.response import ANALYSIS_GRID_HZ, smoothed_level_db
+from dolce.core.room import BoxField
 from dolce.words.curve_findings import finding_rows
 
 SPEED = 343.0
@@ -217,3 +218,80 @@ def test_what_nothing_explains_has_the_advice_that_shape_gives(size_db, width, s
     low = replace(finding, frequency_hz=29.0)  # where it may be the end of the speaker
     wide = said == "Fill it within the limits."
     assert ("unless it lies below" in finding_rows((low,))[0].remedy) is wide
+
+
+def _field(exponents, source=SOURCE[0], spots=SPOTS):
+    at_hz = np.geomspace(18, 600, 120)
+    return image_field(
+        source,
+        spots,
+        size_m=SIZE,
+        exponents=np.repeat(np.array(exponents)[:, None], at_hz.size, axis=1),
+        frequency_hz=at_hz,
+        within_m=28.0,
+        speed_m_s=SPEED,
+    ), at_hz
+
+
+def _expected(source=SOURCE[0], spots=SPOTS):
+    """Of a plan that knows no materials: all walls take the same."""
+    field, at_hz = _field([0.25] * 6, source, spots)
+    level = 20 * np.log10(np.abs(field))
+    return ExpectedLevels(
+        BoxField(frequency_hz=at_hz, level_db=level[0], without_db=level[1:7], alone_db=level[7:]), ANALYSIS_GRID_HZ
+    )
+
+
+def _levels(exponents):
+    """What is measured in a room of these walls, to the analysis grid, with a decibel of scatter."""
+    field, at_hz = _field(exponents)
+    level = 20 * np.log10(np.abs(field[0]))
+    on_grid = np.array([np.interp(np.log(ANALYSIS_GRID_HZ), np.log(at_hz), row) for row in level])
+    on_grid += np.random.default_rng(3).normal(0, 1, on_grid.shape)
+    return smoothed_level_db(on_grid, per_octave=12)
+
+
+@pytest.mark.parametrize("wall", ["front wall", "left wall", "back wall"])
+def test_one_hard_wall_is_found_by_a_plan_that_knows_no_materials(wall):
+    hard = [0.05 if name == wall else 9.0 for name in WALLS]
+    found = findings_of_curve(ANALYSIS_GRID_HZ, _levels(hard), replace(NOTHING, expected=_expected()))
+    dips = [f for f in found if f.size_db < -4 and 30 < f.frequency_hz < 300]
+    assert dips
+    for finding in dips:
+        assert finding.cause is not None, finding
+        assert finding.cause.what.split(", ")[0] == wall
+        assert finding.cause.sure >= SURE
+
+
+def test_a_plan_whose_places_are_wrong_names_no_wall_with_confidence():
+    levels = _levels([0.05 if name == "front wall" else 9.0 for name in WALLS])
+    elsewhere = _expected(np.array([2.8, 2.9, 0.5]), SPOTS + np.array([-0.9, -1.6, 0.4]))
+    found = findings_of_curve(ANALYSIS_GRID_HZ, levels, replace(NOTHING, expected=elsewhere))
+    assert any(f.size_db < -4 for f in found)
+    assert not any(cause.sure >= SURE for f in found for cause in f.causes)
+
+
+def test_below_its_end_a_loudspeaker_plays_no_more_and_a_sub_has_no_dips_above_it():
+    levels = FLAT + hill(33, -9, 0.25) + hill(300, -9, 0.2)
+    within = replace(NOTHING, plays_hz=(45.0, 250.0))
+    (finding,) = findings_of_curve(ANALYSIS_GRID_HZ, levels, within)
+    assert (finding.cause.kind, finding.cause.at_hz) == ("end", 45.0)
+    assert finding_rows((finding,))[0].remedy.startswith("Leave it: no filter makes it play lower")
+
+
+def test_two_modes_that_lie_together_are_named_together_where_their_sum_fits_the_spots():
+    modes = modes_of_box((4.1, 4.13, 2.6), up_to_hz=60, speed_m_s=SPEED)  # 1-0-0 and 0-1-0 within 1 %
+    source, spots = (
+        np.array([[0.1, 0.1, 1.0]]),
+        np.array(
+            [[0.4, 3.9, 1.2], [1.1, 2.3, 1.2], [1.9, 3.6, 1.2], [2.6, 2.0, 1.2], [3.2, 1.4, 1.2], [2.1, 2.6, 1.2]]
+        ),
+    )
+    drive = modes.pressure_at(source) * modes.pressure_at(spots)
+    pair = np.flatnonzero(np.abs(modes.frequency_hz - 41.7) < 1)
+    assert pair.size == 2
+    energy = np.sum(drive[:, pair] ** 2, axis=1)
+    levels = FLAT + hill(41.7, 1, 0.1) * (11 + 10 * np.log10(energy))[:, None]
+    (finding, *_) = findings_of_curve(ANALYSIS_GRID_HZ, levels, replace(NOTHING, modes=modes, drive=drive))
+    assert sorted(finding.causes[0].what.split(", ")) == ["0-1-0", "1-0-0"]
+    assert "together" in finding_rows((replace(finding, causes=(replace(finding.causes[0], sure=0.6),)),))[0].cause

@@ -10,9 +10,11 @@ import pytest
 from numpy.testing import assert_allclose
 
 from dolce.core.acoustics import (
+    WALLS,
     boundary_gain_db,
     cancellation,
     eyring_s,
+    image_field,
     modal_transfer,
     mode_count_estimate,
     modes_of_box,
@@ -148,3 +150,42 @@ def test_modal_sum_agrees_with_an_image_source_simulation():
             assert abs(apart.mean()) < 1.0
             assert apart.std() < 2.0
             assert np.corrcoef(np.abs(theirs), np.abs(ours[s, r]))[0, 1] > 0.95
+
+
+def test_a_wall_alone_is_one_mirror_image_and_all_walls_are_the_sum_of_the_modes():
+    size, source, receivers = (3.6, 5.1, 2.5), np.array([0.9, 0.7, 1.1]), np.array([[2.1, 3.4, 1.2], [1.5, 4.2, 0.9]])
+    at_hz = np.geomspace(30, 110, 60)
+    absorbed = 0.22
+    field = image_field(
+        source,
+        receivers,
+        size_m=size,
+        exponents=np.full((6, at_hz.size), -np.log(1 - absorbed)),
+        frequency_hz=at_hz,
+        within_m=60.0,
+        speed_m_s=343.0,
+    )
+    # One image by hand: the floor's, a factor sqrt(1 - absorption) at each touch (Allen and Berkley 1979).
+    near, far = (np.linalg.norm(receivers - place, axis=1) for place in (source, source * (1, 1, -1)))
+    wave = 2j * np.pi * at_hz / 343.0
+    by_hand = np.array(
+        [np.exp(-wave * d) / d + np.sqrt(1 - absorbed) * np.exp(-wave * e) / e for d, e in zip(near, far, strict=True)]
+    )
+    np.testing.assert_allclose(field[7 + WALLS.index("floor")], by_hand, rtol=1e-9)
+    # Kuttruff, eq. (3.20), with Eyring's time of the same walls: another way to the same room.
+    x, y, z = size
+    areas = np.array([y * z, y * z, x * z, x * z, x * y, x * y])
+    time_s = float(eyring_s(x * y * z, areas, np.full((6, 1), absorbed), speed_m_s=343.0)[0])
+    modal = modal_transfer(
+        source[None], receivers, size_m=size, frequency_hz=at_hz, reverberation_s=time_s, speed_m_s=343.0
+    )[0]
+    apart_db = 20 * np.log10(np.abs(field[0]) / np.abs(modal))
+    assert np.median(np.abs(apart_db)) < 2.0
+    assert np.corrcoef(np.abs(field[0]).ravel(), np.abs(modal).ravel())[0, 1] > 0.95
+    # Without the floor nothing that touches it arrives: as if it took everything.
+    open_floor = np.full((6, at_hz.size), -np.log(1 - absorbed))
+    open_floor[WALLS.index("floor")] = 60.0
+    again = image_field(
+        source, receivers, size_m=size, exponents=open_floor, frequency_hz=at_hz, within_m=60.0, speed_m_s=343.0
+    )
+    np.testing.assert_allclose(field[1 + WALLS.index("floor")], again[0], atol=1e-9)

@@ -6,7 +6,7 @@ from numpy.testing import assert_allclose
 from scipy import signal
 from scipy.special import j1
 
-from dolce.core.acoustics import modes_of_box
+from dolce.core.acoustics import images_of, modes_of_box
 from dolce.core.geometry import RoomSize
 from dolce.core.response import ImpulseResponse, find_arrival
 from dolce.core.room import SURFACES, Reverberation
@@ -24,7 +24,7 @@ from dolce.core.simulation import (
     surfaces_of_plan,
 )
 from dolce.core.simulation.directivity import cap_in_sphere, mean_power
-from dolce.core.simulation.image_sources import early_response, images_of
+from dolce.core.simulation.image_sources import early_response
 from dolce.core.simulation.low_end import low_end_response
 from dolce.core.simulation.modal_field import modal_field, mode_decay
 from dolce.core.simulation.sound_field import split_hz

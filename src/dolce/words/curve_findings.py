@@ -63,11 +63,19 @@ def _sentence(text: str) -> str:
 def _name(cause: Cause) -> str:
     match cause.kind:
         case "mode":
+            modes = cause.what.split(", ")
+            if len(modes) > 1:
+                return f"room modes {' and '.join(modes)} together"
             orders = [int(part) for part in cause.what.split("-")]
             moving = [axis for axis, order in zip(_AXES, orders, strict=True) if order]
             return f"room mode {cause.what} ({' and '.join(moving)})"
+        case "boundary" if not cause.what:
+            return "reflections from several surfaces together"
         case "boundary":
-            return f"reflection from the {cause.what.lower()}"
+            surfaces = cause.what.lower().split(", ")
+            return f"reflection{'s' if len(surfaces) > 1 else ''} from the {' and the '.join(surfaces)}"
+        case "end":
+            return "below where the loudspeaker ends"
         case "speaker":
             return "the speaker's own"
         case "screen":
@@ -90,11 +98,22 @@ def _evidence(cause: Cause) -> str:
                     f"levels over the spots {'follow' if cause.pattern > 0.5 else 'hardly follow'} its shape "
                     f"(r = {signed(cause.pattern, 2)})"
                 )
+        case "boundary" if cause.fill_db:
+            parts = [
+                f"the room as a box has a dip at {hertz(cause.at_hz)}",
+                f"around it the takes follow it from spot to spot (r = {signed(cause.pattern, 2)})",
+            ]
+            if cause.what:
+                parts.append(
+                    f"without the {cause.what.lower().split(', ')[0]} it would lie {cause.fill_db:.0f} dB higher"
+                )
         case "boundary":
             parts = [
                 f"the plan has its cancellation at {hertz(cause.at_hz)}",
                 f"the dip lies where it should at {100 * cause.pattern:.0f} % of the spots",
             ]
+        case "end":
+            parts = [f"its level falls away below {hertz(cause.at_hz)}"]
         case "speaker":
             parts = ["it stands in the direct sound, at all places alike"]
         case "screen":
@@ -119,6 +138,8 @@ def _remedy(cause: Cause) -> str:
             return "Cut it; where it rings long, treat the room."
         case "boundary":
             return "Leave it; move the speaker or the seat, or treat the surface."
+        case "end":
+            return "Leave it: no filter makes it play lower; a sub does."
         case "speaker":
             return "Correct it."
         case "screen":

@@ -16,6 +16,7 @@ from dolce.core.reading.decay_map import DecayMap, decay_slices, map_of_cycles, 
 from dolce.core.reading.energy import TimeCurve, energy_near, impulse_near, step_near
 from dolce.core.reading.phase import PhaseCurves, excess_group_delay_s, group_delay_s, minimum_phase, phase_curves
 from dolce.core.reading.seat_to_seat import BASS_HZ, SeatRow, Spectrum, bass_spectrum, seat_row
+from dolce.core.reading.surfaces import ExpectedLevels
 from dolce.core.reading.windows import CYCLES, GATE_MS, direct_sound, known_from_hz, level_of_cycles_db
 
 __all__ = [
@@ -34,6 +35,7 @@ __all__ = [
     "DecayTime",
     "Distortion",
     "Evidence",
+    "ExpectedLevels",
     "NoiseUnder",
     "PhaseCurves",
     "SeatRow",

@@ -8,11 +8,12 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
-from dolce.core.acoustics import Modes
+from dolce.core.acoustics import WALLS, Modes
 from dolce.core.dsp import in_band
+from dolce.core.reading.surfaces import ExpectedLevels
 from dolce.core.response import smoothed_level_db
 
-CauseKind = Literal["mode", "boundary", "speaker", "microphone", "screen", "crossover"]
+CauseKind = Literal["mode", "boundary", "end", "speaker", "microphone", "screen", "crossover"]
 SURE, LIKELY = 0.7, 0.45  # from here on a cause is said with confidence, or as likely
 _LEAST_DB = 3.0
 _FROM_HZ, _TO_HZ = 25.0, 12_000.0
@@ -20,6 +21,7 @@ _DIRECT_FROM_HZ = 1000.0  # above, the direct sound tells the speaker from the r
 _LEAST_OTHERS = 2  # channels beside it that tell the microphone from the speaker
 _MODE_TO_HZ = 300.0
 _NEAR_MODE = 0.03  # of its frequency
+_AS_STRONG = 0.6  # of the strongest near by: then the two make the peak together
 _FAINT_MODE = 10 ** (-12 / 20)  # of the strongest drive there can be
 _NEAR_NOTCH_OCTAVES = 0.09
 _SEARCHED_OCTAVES, _CLAIMED_OCTAVES = 0.2, 0.12
@@ -43,15 +45,19 @@ class Cause:
     sure : float
         0 to 1.
     what : str
-        Orders of a mode as "1-0-0", or the name of a boundary; else empty.
+        Orders of a mode as "1-0-0", of two that lie together as "1-0-0, 0-1-0"; names of the surfaces whose reflections
+        take most, as "front wall, floor", empty for several together; else empty.
     at_hz : float
         Where the plan expects it; 0 where the plan says nothing.
     rings : float
         Of a mode: how many times longer it rings than its neighbourhood; 0 where not known.
     pattern : float
-        Of a mode: correlation of its level over the spots with its shape; of a boundary: part of the spots whose dip
-        lies where theirs should; of a crossover: by how many dB all together are softer than the louder part, or how
+        Of a mode: correlation of its level over the spots with its shape; of a boundary: correlation of the takes with
+        the box model around the dip, or of a desk the part of the spots whose dip lies where theirs should; of a
+        crossover: by how many dB all together are softer than the louder part, or how
         much of the dip is new since bass goes to the subs. NaN where it can't be told.
+    fill_db : float
+        Of a boundary of the box model: how much higher the level would lie there without its reflections.
     """
 
     kind: CauseKind
@@ -60,6 +66,7 @@ class Cause:
     at_hz: float = 0.0
     rings: float = 0.0
     pattern: float = float("nan")
+    fill_db: float = 0.0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -98,7 +105,10 @@ class Evidence:
     ----------
     modes : Modes, with `drive`, shape (spots, modes): pressure at the speaker times that at each spot
     ring_hz, ring_s : ndarray, shape (bands,); how long the sound rings at low frequencies, empty where not known
-    notches_hz : of each boundary, shape (spots,): where its reflection cancels first; infinite where it does not reach
+    expected : what the box model expects at the spots; None where it says nothing of the row
+    notches_hz : of each boundary, shape (spots,): where its reflection cancels first; infinite where it does not reach.
+        Those of the box count only above what `expected` tells.
+    plays_hz : between which frequencies the row plays at all
     direct_db : ndarray, shape (points,): level of the direct sound at one spot, or None
     others_direct_db : the same of other channels through the same microphone
     screened : whether the plan has a screen or a cloth before the speaker
@@ -113,6 +123,8 @@ class Evidence:
     ring_hz: NDArray[np.float64]
     ring_s: NDArray[np.float64]
     notches_hz: Mapping[str, NDArray[np.float64]]
+    expected: ExpectedLevels | None = None
+    plays_hz: tuple[float, float] = (0.0, float("inf"))
     direct_db: NDArray[np.float64] | None = None
     others_direct_db: Sequence[NDArray[np.float64]] = ()
     screened: bool = False
@@ -133,11 +145,13 @@ def findings_of_curve(frequency_hz: NDArray, level_db: NDArray, evidence: Eviden
     Notes
     -----
     A mode is believed for a resonance of the box near by that speaker and spots can drive, that rings longer than its
-    neighbourhood and follows its shape over the spots; a boundary for dips that lie at each spot where that spot's
-    geometry says; a speaker for what stands at all spots and in the direct sound; the microphone for what stands in the
-    direct sound of all channels; a screen for treble that the direct sound lacks; a crossover where several speakers
-    together are softer than the louder of them, or for a dip that was not there before it was in use. A mode whose
-    shape the levels over the spots don't follow is not likely. The weights are our own.
+    neighbourhood and follows its shape over the spots; surfaces for dips that the box model has as well, and that
+    follow it from spot to spot, those first without which the model would fill them most; a desk for dips that lie at
+    each spot where its geometry says; the loudspeaker's end for what lies below it; a speaker for what stands at all
+    spots and in the direct sound; the microphone for what stands in the direct sound of all channels; a screen for
+    treble that the direct sound lacks; a crossover where several speakers together are softer than the louder of them,
+    or for a dip that was not there before it was in use. A mode whose shape the levels over the spots don't follow is
+    not likely. The weights are our own.
     """
     levels = np.atleast_2d(level_db)
     found: list[CurveFinding] = []
@@ -148,6 +162,7 @@ def findings_of_curve(frequency_hz: NDArray, level_db: NDArray, evidence: Eviden
             new = [
                 _finding(frequency_hz, each, mean, k, width, sign, evidence, look)
                 for k, width in _extremes(frequency_hz, sign * mean, look)
+                if frequency_hz[k] < evidence.plays_hz[1]
             ]
             found += [finding for finding in new if not any(_one_and_the_same(finding, other) for other in found)]
     for finding in (
@@ -220,11 +235,8 @@ def _finding(
         cause
         for cause in (
             _mode(at, each[:, near].mean(axis=1), evidence) if sign > 0 else None,
-            *(
-                _boundary(name, at, frequency_hz, each, notches)
-                for name, notches in evidence.notches_hz.items()
-                if sign < 0
-            ),
+            *(_surfaces(at, size, frequency_hz, each, evidence, look) if sign < 0 else ()),
+            _below_its_end(at, evidence) if sign < 0 else None,
             _handed_over(k, at, size, evidence, look) if sign < 0 else None,
             _in_direct_sound(k, at, size, spots / len(each), evidence, look),
         )
@@ -237,7 +249,7 @@ def _finding(
 
 
 def _mode(at_hz: float, level_db: NDArray, evidence: Evidence) -> Cause | None:
-    """The mode near a peak that speaker and spots drive most."""
+    """The mode near a peak, or the two together, that speaker and spots drive most."""
     modes = evidence.modes
     if at_hz > _MODE_TO_HZ or not modes.frequency_hz.size:
         return None
@@ -246,19 +258,29 @@ def _mode(at_hz: float, level_db: NDArray, evidence: Evidence) -> Cause | None:
     near = np.flatnonzero((off < _NEAR_MODE) & (driven > _FAINT_MODE))
     if not near.size:
         return None
-    best = int(near[np.argmax(driven[near] * (1 - off[near] / _NEAR_MODE / 2))])
+    strength = driven[near] * (1 - off[near] / _NEAR_MODE / 2)
+    order = near[np.argsort(-strength)]
     rings = _rings(at_hz, evidence)
-    pattern = _correlation(level_db, evidence.drive[:, best])
+    found = [_of_modes(order[:1], level_db, near.size, rings, evidence)]
+    if near.size > 1 and np.sort(strength)[-2] > _AS_STRONG * strength.max():
+        found.append(_of_modes(order[:2], level_db, near.size, rings, evidence))
+    return max(found, key=lambda cause: cause.sure)
+
+
+def _of_modes(numbers: NDArray, level_db: NDArray, near: int, rings: float, evidence: Evidence) -> Cause:
+    """One mode or two that lie together, whose energies add up; `near` is how many there are to choose from."""
+    pattern = _correlation(level_db, np.sqrt(np.sum(evidence.drive[:, numbers] ** 2, axis=1)))
     # Where modes lie close, one of them is always near: that says less then.
-    sure = 0.45 / max(1.0, near.size / 2) + 0.35 * np.clip((rings - 1) / 0.4, 0, 1)
+    sure = 0.45 / max(1.0, near / 2) + 0.35 * np.clip((rings - 1) / 0.4, 0, 1)
     sure += 0.1 if np.isnan(pattern) else 0.2 * max(pattern, 0)
     if pattern < _SHAPE_AGREES:
         sure = min(sure, LIKELY - 0.05)
+    modes = evidence.modes
     return Cause(
         kind="mode",
         sure=float(min(sure, 1)),
-        what="-".join(map(str, modes.orders[best].tolist())),
-        at_hz=float(modes.frequency_hz[best]),
+        what=", ".join("-".join(map(str, modes.orders[number].tolist())) for number in numbers),
+        at_hz=float(modes.frequency_hz[numbers[0]]),
         rings=rings,
         pattern=pattern,
     )
@@ -280,6 +302,40 @@ def _correlation(level_db: NDArray, drive: NDArray) -> float:
     if level_db.size < 4 or np.ptp(shape) < 2 or np.ptp(level_db) < 1:
         return float("nan")
     return float(np.corrcoef(shape, level_db)[0, 1])
+
+
+def _surfaces(
+    at_hz: float, size_db: float, frequency_hz: NDArray, each: NDArray, evidence: Evidence, look: "_Look"
+) -> list[Cause | None]:
+    """The box's surfaces by its model; all others, and all above it, by where their geometry has a cancellation."""
+    by_model = (
+        evidence.expected.surfaces_of_dip(at_hz, size_db, each, look.of) if evidence.expected is not None else None
+    )
+    causes = [
+        _boundary(name, at_hz, frequency_hz, each, notches)
+        for name, notches in evidence.notches_hz.items()
+        if by_model is None or name not in WALLS
+    ]
+    if by_model is not None:
+        causes.append(
+            Cause(
+                kind="boundary",
+                sure=by_model.sure,
+                what=", ".join(by_model.surfaces),
+                at_hz=by_model.at_hz,
+                pattern=by_model.agrees,
+                fill_db=by_model.fill_db,
+            )
+        )
+    return causes
+
+
+def _below_its_end(at_hz: float, evidence: Evidence) -> Cause | None:
+    """A dip where the loudspeaker plays no more."""
+    end = evidence.plays_hz[0]
+    if at_hz >= end:
+        return None
+    return Cause(kind="end", sure=float(min(0.9, 0.6 + 0.6 * np.log2(end / at_hz))), at_hz=end)
 
 
 def _boundary(name: str, at_hz: float, frequency_hz: NDArray, each: NDArray, notches_hz: NDArray) -> Cause | None:

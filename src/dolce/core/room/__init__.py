@@ -1,5 +1,6 @@
 """The room before any sound: layouts, places, seats and spots, and what geometry tells."""
 
+from dolce.core.room.box_field import BoxField, box_field
 from dolce.core.room.box_model import BoxModel, Decay, box_model, decay_of
 from dolce.core.room.channels import CHANNEL_NAMES, SUB_CODES, channel_name, group_of, partner_of
 from dolce.core.room.document import plan_of, plan_values
@@ -53,6 +54,7 @@ __all__ = [
     "USUAL_SIZE",
     "Arrangement",
     "Box",
+    "BoxField",
     "BoxModel",
     "Candidate",
     "Decay",
@@ -73,6 +75,7 @@ __all__ = [
     "SpotWarning",
     "Tape",
     "axis_of",
+    "box_field",
     "box_model",
     "candidates_of",
     "channel_name",

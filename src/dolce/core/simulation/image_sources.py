@@ -1,12 +1,12 @@
 """Early reflections in a box whose surfaces absorb by frequency, from a speaker that beams."""
 
 from collections.abc import Callable
-from dataclasses import dataclass
 
 import numpy as np
 import scipy
 from numpy.typing import NDArray
 
+from dolce.core.acoustics import Images
 from dolce.core.simulation.bands import weights_of_transform
 from dolce.core.simulation.surfaces import RoomSurfaces
 
@@ -16,56 +16,6 @@ _TOP_FADE = 0.04  # share of the range that is faded, so that impulses do not ri
 
 # Level of the sound toward directions of a given cosine to the speaker's axis, shape (bands, directions).
 Beam = Callable[[NDArray[np.float64]], NDArray[np.float64]]
-
-
-@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
-class Images:
-    """Mirror images of a source, the nearest first; the first one is the source itself.
-
-    Attributes
-    ----------
-    distance_m : ndarray, shape (images,)
-        From the receiver.
-    hits : ndarray of int, shape (images, 6)
-        How often the sound touches each of WALLS on its way.
-    leaving : ndarray, shape (images, 3)
-        Unit vector along which it leaves the source.
-    """
-
-    distance_m: NDArray[np.float64]
-    hits: NDArray[np.int64]
-    leaving: NDArray[np.float64]
-
-
-def images_of(source_m: NDArray, receiver_m: NDArray, *, size_m: tuple[float, float, float], within_m: float) -> Images:
-    """Every image no further away from the receiver than that.
-
-    References
-    ----------
-    J. B. Allen and D. A. Berkley, "Image method for efficiently simulating small-room acoustics", J. Acoust. Soc. Am.
-    65, 943-950 (1979), eq. (8) to (10).
-    """
-    offsets, mirrored, low_hits, high_hits = [], [], [], []
-    for length, source, receiver in zip(size_m, source_m, receiver_m, strict=True):
-        count = int(np.ceil(within_m / (2 * length))) + 1
-        n = np.arange(-count, count + 1)
-        offset = np.concatenate([2 * n * length + source, 2 * n * length - source]) - receiver
-        near = np.abs(offset) <= within_m
-        offsets.append(offset[near])
-        mirrored.append(np.repeat([1, -1], n.size)[near])
-        low_hits.append(np.concatenate([np.abs(n), np.abs(n - 1)])[near])  # the wall at 0
-        high_hits.append(np.concatenate([np.abs(n), np.abs(n)])[near])  # the wall at its length
-    x, y, z = np.ix_(*(o**2 for o in offsets))
-    square = x + y + z
-    at = np.nonzero(square <= within_m**2)
-    distance = np.sqrt(square[at])
-    order = np.argsort(distance, kind="stable")
-    index = [axis[order] for axis in at]
-    hits = np.stack([counts[axis][index[axis]] for axis in range(3) for counts in (low_hits, high_hits)], axis=1)
-    # A mirrored path left the source mirrored: what is seen coming from the image, inverted axis by axis.
-    leaving = np.stack([-offsets[axis][index[axis]] * mirrored[axis][index[axis]] for axis in range(3)], axis=1)
-    distance = np.maximum(distance[order], 1e-3)
-    return Images(distance_m=distance, hits=hits, leaving=leaving / distance[:, None])
 
 
 def early_response(

@@ -6,12 +6,12 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
-from dolce.core.acoustics import schroeder_hz
+from dolce.core.acoustics import images_of, schroeder_hz
 from dolce.core.cache import cache
 from dolce.core.dsp import faded, raised_cosine
 from dolce.core.simulation.desk_top import DeskTop
 from dolce.core.simulation.diffuse_tail import diffuse_tail
-from dolce.core.simulation.image_sources import early_response, images_of
+from dolce.core.simulation.image_sources import early_response
 from dolce.core.simulation.modal_field import modal_field
 from dolce.core.simulation.speaker_model import SpeakerModel, SpeakerSound, speaker_sound
 from dolce.core.simulation.surfaces import RoomSurfaces

@@ -5,13 +5,12 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.acoustics import eyring_s
+from dolce.core.acoustics import WALLS, eyring_s
 from dolce.core.dsp import in_band
 from dolce.core.geometry import RoomSize
 from dolce.errors import InvalidValue
 
 BANDS_HZ = np.array([31.5, 63, 125, 250, 500, 1000, 2000, 4000, 8000, 16_000])
-WALLS = ("left wall", "right wall", "front wall", "back wall", "floor", "ceiling")
 # Outside these the model breaks down: nothing is left to reflect, or it rings for longer than a take lasts.
 SHORTEST_S, LONGEST_S = 0.06, 2.5
 _AUDIBLE_HZ = (60, 5000)  # bands that decide it

@@ -4,13 +4,29 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.acoustics import modes_of_box
+from dolce.core.correction import low_frequency_extension_hz
 from dolce.core.dsp import mid_bands
 from dolce.core.geometry import Point
 from dolce.core.job import Job, TakeRecord, bass_alone, channels_of
 from dolce.core.processor import ProcessorState
-from dolce.core.reading import CurveFinding, Evidence, direct_sound, findings_of_curve, map_of_cycles, ringing_s
-from dolce.core.response import ANALYSIS_GRID_HZ, ImpulseResponse, find_arrival, level_on_grid, smoothed_level_db
-from dolce.core.room import SUB_CODES, box_model, reflections_of
+from dolce.core.reading import (
+    CurveFinding,
+    Evidence,
+    ExpectedLevels,
+    direct_sound,
+    findings_of_curve,
+    map_of_cycles,
+    ringing_s,
+)
+from dolce.core.response import (
+    ANALYSIS_GRID_HZ,
+    SUB_TOP_HZ,
+    ImpulseResponse,
+    find_arrival,
+    level_on_grid,
+    smoothed_level_db,
+)
+from dolce.core.room import SUB_CODES, box_field, box_model, reflections_of
 from dolce.core.tuning.channel_curves import ChannelCurves
 from dolce.store import UnitOfWork
 
@@ -19,6 +35,7 @@ _RING_HZ = mid_bands(per_octave=24, from_hz=20, to_hz=400)
 _RING_AT_S = np.linspace(0.0, 0.6, 61)
 _RING_CYCLES = 10.0
 _GATE_MS = 3.0
+_EXPECTED_HZ = mid_bands(per_octave=24, from_hz=18, to_hz=600)  # where a box model is asked
 _MOST_OTHERS = 3
 
 
@@ -57,6 +74,7 @@ def curve_findings(
         notches = {
             name: reflections.cancellations.frequency_hz[b, number] for b, name in enumerate(reflections.boundaries)
         }
+    field = box_field(job.plan, [_place(job, c, at) for c in sounding], places, at_hz=_EXPECTED_HZ)
     ring_s, direct, others = np.full(_RING_HZ.size, np.nan), None, []
     bass = bass_alone(curves.channel)
     alone = curves.channel in job.channels
@@ -78,6 +96,8 @@ def curve_findings(
             ring_hz=_RING_HZ,
             ring_s=ring_s,
             notches_hz=notches,
+            expected=ExpectedLevels(field, ANALYSIS_GRID_HZ),
+            plays_hz=_plays_hz(job, curves, handed_over=bool(crossover_hz) or len(sounding) > 1),
             direct_db=direct,
             others_direct_db=others,
             parts_db=parts,
@@ -87,6 +107,15 @@ def curve_findings(
             without_crossover_db=_before(untouched, takes),
         ),
     )
+
+
+def _plays_hz(job: Job, curves: ChannelCurves, *, handed_over: bool) -> tuple[float, float]:
+    """Between which frequencies a row plays: not below where its loudspeaker ends, and subs no higher than they do."""
+    bass = bass_alone(curves.channel)
+    if handed_over or curves.channel not in job.channels:
+        return 0.0, SUB_TOP_HZ if bass else float("inf")
+    end = low_frequency_extension_hz(ANALYSIS_GRID_HZ, curves.average.level_db, is_sub=bass)
+    return end, SUB_TOP_HZ if bass else float("inf")
 
 
 def _place(job: Job, channel: str, at: TakeRecord) -> Point:

@@ -256,6 +256,9 @@ class Reading:
             work.takes.newest(chosen.round.id),
             tuple(chosen.curves),
             view.job.plan.speakers,
+            view.job.plan.outline,
+            view.job.plan.boxes,
+            repr(view.job.plan.reverberation),
             view.job.room,
         )
         return self._once(

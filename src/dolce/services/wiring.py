@@ -24,6 +24,7 @@ from dolce.services.prove.proving import Proving
 from dolce.services.prove.reporting import Reporting
 from dolce.services.prove.tolerating import Tolerating
 from dolce.services.prove.verdicts import Verdicts
+from dolce.services.read.moving import Moving
 from dolce.services.read.reading import Reading
 from dolce.services.rig.interface_looping import InterfaceLooping
 from dolce.services.rig.line_checking import LineChecking
@@ -93,6 +94,7 @@ class Services:
     elsewhere: Elsewhere
     imported_files: ImportedFiles
     reading: Reading
+    moving: Moving
     aligning: Aligning
     workbench: SubWorkbench
     common_bass: CommonBassBench
@@ -167,6 +169,7 @@ def open_services(folder: Path, *, compute: Compute | None = None) -> Services:
     proposing = Proposing(context)
     live = LiveSound(context, sound, taking)
     aligning = Aligning(context, proposing)
+    reading = Reading(context)
     proving = Proving(context)
     loading = Loading(context, shaping, access)
     versions = CorrectionVersions(context, shaping)
@@ -219,7 +222,8 @@ def open_services(folder: Path, *, compute: Compute | None = None) -> Services:
         rows=BoardRows(context),
         elsewhere=elsewhere,
         imported_files=ImportedFiles(context, elsewhere),
-        reading=Reading(context),
+        reading=reading,
+        moving=Moving(context, reading),
         aligning=aligning,
         workbench=workbench,
         common_bass=common_bass,

@@ -14,6 +14,7 @@ from dolce.core.reading.curve_findings import LIKELY, SURE, Cause, CurveFinding,
 from dolce.core.reading.decay import DECAY_BANDS_HZ, BandDecay, DecayKind, DecayTime, decay_times, truncation
 from dolce.core.reading.decay_map import DecayMap, decay_slices, map_of_cycles, map_of_time, ringing_s
 from dolce.core.reading.energy import TimeCurve, energy_near, impulse_near, step_near
+from dolce.core.reading.moving import TOLD_HZ, DipMoved, MovedCurve, moved_curve
 from dolce.core.reading.phase import PhaseCurves, excess_group_delay_s, group_delay_s, minimum_phase, phase_curves
 from dolce.core.reading.seat_to_seat import BASS_HZ, SeatRow, Spectrum, bass_spectrum, seat_row
 from dolce.core.reading.surfaces import ExpectedLevels
@@ -27,15 +28,18 @@ __all__ = [
     "HARMONICS",
     "LIKELY",
     "SURE",
+    "TOLD_HZ",
     "BandDecay",
     "Cause",
     "CurveFinding",
     "DecayKind",
     "DecayMap",
     "DecayTime",
+    "DipMoved",
     "Distortion",
     "Evidence",
     "ExpectedLevels",
+    "MovedCurve",
     "NoiseUnder",
     "PhaseCurves",
     "SeatRow",
@@ -63,6 +67,7 @@ __all__ = [
     "mean_noise",
     "mean_phase",
     "minimum_phase",
+    "moved_curve",
     "noise_under",
     "phase_curves",
     "ringing_s",

@@ -35,7 +35,7 @@ _RING_HZ = mid_bands(per_octave=24, from_hz=20, to_hz=400)
 _RING_AT_S = np.linspace(0.0, 0.6, 61)
 _RING_CYCLES = 10.0
 _GATE_MS = 3.0
-_EXPECTED_HZ = mid_bands(per_octave=24, from_hz=18, to_hz=600)  # where a box model is asked
+EXPECTED_HZ = mid_bands(per_octave=24, from_hz=18, to_hz=600)  # where a box model is asked
 _MOST_OTHERS = 3
 
 
@@ -64,9 +64,8 @@ def curve_findings(
     sounding = [c for c in at.sounded or (curves.channel,) if c in job.channels]
     if not sounding:
         return []
-    drive = sum(modes.pressure_at(box.within([_place(job, channel, at)])) for channel in sounding) * modes.pressure_at(
-        box.within(places)
-    )
+    sources = [speaker_place(job, channel, at) for channel in sounding]
+    drive = modes.pressure_at(box.within(sources)).sum(axis=0) * modes.pressure_at(box.within(places))
     notches = {}
     if len(sounding) == 1:
         number = job.channels.index(sounding[0])
@@ -74,7 +73,7 @@ def curve_findings(
         notches = {
             name: reflections.cancellations.frequency_hz[b, number] for b, name in enumerate(reflections.boundaries)
         }
-    field = box_field(job.plan, [_place(job, c, at) for c in sounding], places, at_hz=_EXPECTED_HZ)
+    field = box_field(job.plan, sources, places, at_hz=EXPECTED_HZ)
     ring_s, direct, others = np.full(_RING_HZ.size, np.nan), None, []
     bass = bass_alone(curves.channel)
     alone = curves.channel in job.channels
@@ -118,7 +117,7 @@ def _plays_hz(job: Job, curves: ChannelCurves, *, handed_over: bool) -> tuple[fl
     return end, SUB_TOP_HZ if bass else float("inf")
 
 
-def _place(job: Job, channel: str, at: TakeRecord) -> Point:
+def speaker_place(job: Job, channel: str, at: TakeRecord) -> Point:
     """Where a speaker stood at a take, or stands by the plan."""
     taken_at = at.speaker_place if at.channel == channel else None
     return taken_at or job.speaker(channel).place

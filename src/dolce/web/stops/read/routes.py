@@ -6,10 +6,13 @@ from flask import Blueprint, redirect, render_template, request, url_for
 from werkzeug.datastructures import MultiDict
 from werkzeug.wrappers import Response
 
+from dolce.core.reading import TOLD_HZ
+from dolce.errors import InvalidValue
 from dolce.services.read.curve_export import curves_csv
 from dolce.web.shared.page import download, services, show_stop
 from dolce.web.stops.read.asked import added_of, address_of, options_of, scale_of
 from dolce.web.stops.read.drawn_csv import drawn_csv
+from dolce.web.stops.read.moving import move_of, moving_plot
 from dolce.web.stops.read.result_sheet import result_rows
 from dolce.web.stops.read.views import QUESTIONS, SMOOTHING_WORDS, ReadPage, front_row, together
 
@@ -99,3 +102,26 @@ def responses(job_id: int, round_id: int, channel: str) -> Response:
     """All impulse responses of a channel in a round, with their places."""
     data, name = services().reading.sofa(job_id, round_id, channel)
     return download(data, name, "application/x-hdf5")
+
+
+@blueprint.get("/moving")
+def moving(job_id: int) -> str:
+    """What moving the loudspeaker in front would do; by the best of four moves where none is asked for."""
+    asked = [request.args.get(f"move_{axis}", "").strip() for axis in "xyz"]
+    options = options_of(request.args)
+    try:
+        view = services().moving.view(job_id, options, move_of(asked))
+    except InvalidValue as error:
+        return render_template(
+            "read/_moving.html", job_id=job_id, fault=str(error), view=None, asked=asked, address=address_of(options)
+        )
+    return render_template(
+        "read/_moving.html",
+        job_id=job_id,
+        view=view,
+        plot=moving_plot(view),
+        asked=[f"{100 * by:g}" for by in (view.move.x_m, view.move.y_m, view.move.z_m)],
+        told=TOLD_HZ,
+        address=address_of(options),
+        fault="",
+    )

@@ -8,9 +8,11 @@ from dolce.core.job import JOINED, name_of
 from dolce.core.reading import BASS_HZ, SeatRow, known_from_hz
 from dolce.core.response import advice_of, spots_for
 from dolce.core.room import SUB_CODES
+from dolce.services.read.moving import can_be_moved
 from dolce.services.read.reading import ReadView
 from dolce.services.read.seat_to_seat import SeatTable
 from dolce.web.shared.plot_data import Scale, fitting, frequency_plot
+from dolce.web.stops.read.asked import address_of
 from dolce.web.stops.read.detail_plots import MOST_FINE, detail_plots, take_name
 from dolce.web.stops.read.level_plots import level_plots, pressure
 from dolce.web.stops.read.picture import Pictured, pictured
@@ -182,6 +184,23 @@ class ReadPage:
     @property
     def picture(self) -> tuple[Pictured, ...]:
         return pictured(self.view)
+
+    @property
+    def address(self) -> str:
+        return address_of(self.view.options)
+
+    @property
+    def can_move(self) -> bool:
+        """Whether a move of the channel in front can be predicted here: one loudspeaker, its whole levels."""
+        options, front = self.view.options, self.view.front
+        return (
+            options.view == "level"
+            and not options.of_one_take
+            and options.layout == "one"
+            and front in self.view.job.channels
+            and front in self.view.chosen.curves
+            and can_be_moved(front)
+        )
 
     @property
     def steps(self) -> PictureSteps:

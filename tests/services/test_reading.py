@@ -278,3 +278,16 @@ def test_averages_of_slow_views_are_found_while_a_single_take_is_looked_at(demo,
     for view in ("times", "distortion", "noise"):
         shown = demo.reading.view(1, ReadOptions(view=view, over="average", smoothing="1/3"))
         assert [(detail.count, detail.fault) for detail in shown.details] == [(9, ""), (9, "")]
+
+
+def test_reflections_are_told_for_every_seat_with_their_surfaces(net_loft_taken):
+    services, job_id = net_loft_taken
+    view = services.reading.view(job_id, ReadOptions(view="early", front="C"))
+    assert [at.seat.name for at in view.early] == [seat.name for seat in view.job.plan.seats]
+    surfaces = {bounce.reflection.surface for bounce in view.early[0].bounces}
+    assert {"floor", "ceiling", "left wall"} <= surfaces
+    page = client_of(services).get(f"/jobs/{job_id}/read?view=early&front=C&early_db=-40&early_ms=30").text
+    assert "too loud" in page
+    assert page.count('class="data words reflections"') == len(view.early)
+    assert "Criterion: −40 dB within 30 ms" in page
+    assert "EBU Tech 3276)" not in page  # of one's own

@@ -178,7 +178,7 @@ def open_services(folder: Path, *, compute: Compute | None = None) -> Services:
     lines = LineChecking(context, sound)
     verdicts = Verdicts(context, proving, tolerating, lines)
     sound.ended.append(verdicts.note_behind)
-    reporting = Reporting(context, shaping, loading, proving, tolerating, verdicts)
+    reporting = Reporting(context, shaping, loading, proving, tolerating, verdicts, reading)
     common_bass = CommonBassBench(context, aligning, proposing)
     workbench, crossing = SubWorkbench(context, aligning, common_bass), Crossing(context, aligning)
     finishing = Finishing(

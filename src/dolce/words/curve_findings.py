@@ -9,6 +9,7 @@ from dolce.core.reading import SURE, Cause, CurveFinding
 from dolce.core.room import TYPICAL_LOW_LIMIT_HZ
 from dolce.words.numbers import hertz, signed
 
+UNEXPLAINED = "unexplained"
 _MOST_SPOTS = 0.7  # of all
 _HEARD_OCTAVES = 1 / 6  # a dip that is narrower is hardly heard (common practice)
 _AXES = ("side to side", "front to back", "floor to ceiling")
@@ -42,7 +43,7 @@ def _row(number: int, finding: CurveFinding) -> FindingRow:
             number=number,
             at_hz=finding.frequency_hz,
             where=where,
-            cause="unexplained",
+            cause=UNEXPLAINED,
             evidence=_sentence(_nearest(finding)),
             remedy=_usual(finding),
         )

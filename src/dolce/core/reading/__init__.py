@@ -13,6 +13,7 @@ from dolce.core.reading.cleanness import HARMONICS, Distortion, NoiseUnder, dist
 from dolce.core.reading.curve_findings import LIKELY, SURE, Cause, CurveFinding, Evidence, findings_of_curve
 from dolce.core.reading.decay import DECAY_BANDS_HZ, BandDecay, DecayKind, DecayTime, decay_times, truncation
 from dolce.core.reading.decay_map import DecayMap, decay_slices, map_of_cycles, map_of_time, ringing_s
+from dolce.core.reading.early import EARLY_DB, EARLY_MS, EarlySound, Reflection, early_reflections, early_sound
 from dolce.core.reading.energy import TimeCurve, energy_near, impulse_near, step_near
 from dolce.core.reading.moving import TOLD_HZ, DipMoved, MovedCurve, moved_curve
 from dolce.core.reading.phase import PhaseCurves, excess_group_delay_s, group_delay_s, minimum_phase, phase_curves
@@ -24,6 +25,8 @@ __all__ = [
     "BASS_HZ",
     "CYCLES",
     "DECAY_BANDS_HZ",
+    "EARLY_DB",
+    "EARLY_MS",
     "GATE_MS",
     "HARMONICS",
     "LIKELY",
@@ -37,11 +40,13 @@ __all__ = [
     "DecayTime",
     "DipMoved",
     "Distortion",
+    "EarlySound",
     "Evidence",
     "ExpectedLevels",
     "MovedCurve",
     "NoiseUnder",
     "PhaseCurves",
+    "Reflection",
     "SeatRow",
     "Spectrum",
     "TimeCurve",
@@ -50,6 +55,8 @@ __all__ = [
     "decay_times",
     "direct_sound",
     "distortion_of",
+    "early_reflections",
+    "early_sound",
     "energy_near",
     "excess_group_delay_s",
     "findings_of_curve",

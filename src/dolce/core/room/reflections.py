@@ -25,6 +25,10 @@ class Reflections:
     to_boundary_m : ndarray, shape (boundaries, speakers)
         From each speaker straight to the boundary.
     cancellations : Cancellation, arrays of shape (boundaries, speakers, seats)
+    image_m : ndarray, shape (boundaries, speakers, 3)
+        Where each mirror image stands.
+    bounce_m : ndarray, shape (boundaries, speakers, seats, 3)
+        Where the sound touches the boundary.
     """
 
     boundaries: tuple[str, ...]
@@ -32,6 +36,8 @@ class Reflections:
     direct_m: NDArray[np.float64]
     to_boundary_m: NDArray[np.float64]
     cancellations: Cancellation
+    image_m: NDArray[np.float64]
+    bounce_m: NDArray[np.float64]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -79,8 +85,17 @@ def reflections_of(plan: RoomPlan, *, toward_m: float = 0.0, listeners: Sequence
         reflected_m=reflected,
         to_boundary_m=to_boundary,
         direct_m=np.linalg.norm(speakers[:, None] - seats[None], axis=2),
+        image_m=mirrored,
+        bounce_m=_bounces(mirrored, height, seats, points, normals),
         cancellations=cancellation(np.broadcast_to(direct, shape), reflected, speed_m_s=plan.speed_m_s),
     )
+
+
+def _bounces(mirrored: NDArray, height: NDArray, seats: NDArray, points: NDArray, normals: NDArray) -> NDArray:
+    """Where straight lines from mirror images to the seats cross their boundaries."""
+    seat_height = np.einsum("btc,bc->bt", seats[None] - points[:, None], normals)[:, None, :, None]
+    share = seat_height / np.maximum(seat_height + height[:, :, None, None], 1e-6)
+    return seats[None, None] + share * (mirrored[:, :, None] - seats[None, None])
 
 
 def _planes(plan: RoomPlan) -> list[_Plane]:

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.job import Job, LogGroup, ReportWords, grouped
+from dolce.core.job import Job, LogGroup, ReportWords, Round, grouped
 from dolce.core.room import Finding, findings_of
 from dolce.core.tuning import ChannelShape, JobVerdict
 from dolce.services.context import Context
@@ -15,7 +15,9 @@ from dolce.services.prove.change_since import ChangeView
 from dolce.services.prove.proving import ProofView, Proving
 from dolce.services.prove.tolerating import ToleranceView, Tolerating
 from dolce.services.prove.verdicts import Verdicts
+from dolce.services.read.reading import Reading
 from dolce.services.shape.shaping import Shaping
+from dolce.words.curve_findings import UNEXPLAINED, FindingRow, finding_rows
 from dolce.words.regions import region_words
 
 _MOST_LEFT, _MOST_FINDINGS = 12, 6
@@ -24,12 +26,13 @@ _DECAY_OCTAVES_HZ = (63.0, 125.0, 250.0, 500.0, 1000.0, 2000.0, 4000.0)
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class LeftAlone:
-    """A region that was not simply corrected, and why."""
+    """A region that was not simply corrected, why, and what Read lays it to; empty where nothing explains it."""
 
     channels: tuple[str, ...]
     from_hz: float
     to_hz: float
     why: str
+    cause: str
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -73,8 +76,9 @@ class Reporting:
         proving: Proving,
         tolerating: Tolerating,
         verdicts: Verdicts,
+        reading: Reading,
     ) -> None:
-        self._context = context
+        self._context, self._reading = context, reading
         self._shaping, self._loading = shaping, loading
         self._proving, self._tolerating, self._verdicts = proving, tolerating, verdicts
 
@@ -94,11 +98,27 @@ class Reporting:
             load=self._loading.view(job_id, content="corrected"),
             tolerances=self._tolerating.view(job_id),
             findings=findings_of(job.plan).first[:_MOST_FINDINGS],
-            left_alone=_left_alone(shapes),
+            left_alone=_left_alone(shapes, self._causes(job_id, proof.before_round, shapes)),
             log=log,
             decays=_decay_rows(self._tolerating.decay_times(job_id, rounds)) if len(rounds) == 2 else (),
             changed=changed if changed.now is not None and changed.same_state else None,
         )
+
+    def _causes(
+        self, job_id: int, before: Round | None, shapes: dict[str, ChannelShape]
+    ) -> dict[str, tuple[FindingRow, ...]]:
+        """What Read lays the peaks and dips of each channel to that has anything left alone."""
+        if before is None:
+            return {}
+        return {
+            channel: tuple(
+                row
+                for row in finding_rows(self._reading.findings(job_id, before.id, channel))
+                if row.cause != UNEXPLAINED
+            )
+            for channel, shape in shapes.items()
+            if shape.plan.left_alone
+        }
 
     def words(self, job_id: int) -> ReportWords:
         """What the calibrator says."""
@@ -112,15 +132,19 @@ class Reporting:
             work.reports.keep(job_id, words)
 
 
-def _left_alone(shapes: dict[str, ChannelShape]) -> tuple[LeftAlone, ...]:
-    """Stretches with their reasons; those of one reason at one place are one line."""
-    found: dict[tuple[float, float, str], list[str]] = {}
+def _left_alone(shapes: dict[str, ChannelShape], causes: dict[str, tuple[FindingRow, ...]]) -> tuple[LeftAlone, ...]:
+    """Stretches with their reasons and causes; those of one reason and cause at one place are one line."""
+    found: dict[tuple[float, float, str, str], list[str]] = {}
     for channel, shape in shapes.items():
         for region in shape.plan.left_alone:
-            found.setdefault((round(region.from_hz), round(region.to_hz), region_words(region)), []).append(channel)
-    rows = sorted(found.items(), key=lambda row: (row[0][0], row[0][1]))
+            rows = [row for row in causes.get(channel, ()) if region.from_hz <= row.at_hz <= region.to_hz]
+            cause = ", ".join(dict.fromkeys(row.cause for row in rows))
+            key = (round(region.from_hz), round(region.to_hz), region_words(region), cause)
+            found.setdefault(key, []).append(channel)
+    ordered = sorted(found.items(), key=lambda item: (item[0][0], item[0][1]))
     return tuple(
-        LeftAlone(channels=tuple(channels), from_hz=low, to_hz=high, why=why) for (low, high, why), channels in rows
+        LeftAlone(channels=tuple(channels), from_hz=low, to_hz=high, why=why, cause=cause)
+        for (low, high, why, cause), channels in ordered
     )[:_MOST_LEFT]
 
 

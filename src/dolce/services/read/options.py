@@ -8,12 +8,24 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.checked import limited, ranges
-from dolce.core.reading import CYCLES, GATE_MS
+from dolce.core.reading import CYCLES, EARLY_DB, EARLY_MS, GATE_MS
 from dolce.core.response import ANALYSIS_GRID_HZ, auditory, finer_below
 from dolce.errors import InvalidValue
 
 View = Literal[
-    "level", "seats", "phase", "delay", "impulse", "step", "energy", "slices", "map", "times", "distortion", "noise"
+    "level",
+    "seats",
+    "phase",
+    "delay",
+    "impulse",
+    "step",
+    "early",
+    "energy",
+    "slices",
+    "map",
+    "times",
+    "distortion",
+    "noise",
 ]
 Window = Literal["whole", "direct", "cycles"]
 Levelled = Literal["as measured", "at", "band"]
@@ -152,6 +164,8 @@ class ReadOptions:
     phase: PhaseKind = "wrapped"
     map_kind: MapKind = "cycles"
     map_cycles: float = limited(2, 60, where="cycles of the map", default=12.0)
+    early_ms: float = limited(1, 30, where="reflections within", unit="ms", default=EARLY_MS)
+    early_db: float = limited(-30, 0, where="reflections below", unit="dB", default=EARLY_DB)
     map_ms: float = limited(5, 500, where="window of the map", unit="ms", default=100.0)
 
     def __post_init__(self) -> None:
@@ -216,7 +230,7 @@ class ReadOptions:
     @property
     def of_one_take(self) -> bool:
         """Whether it shows something of single takes, not the levels that are averaged over spots."""
-        return self.view not in ("level", "seats") or (self.view == "level" and self.window != "whole")
+        return self.view not in ("level", "seats", "early") or (self.view == "level" and self.window != "whole")
 
     @property
     def of_take(self) -> tuple:
@@ -230,7 +244,7 @@ class ReadOptions:
                 return self.view, self.window, self.gate_ms, self.smoothing
             case "phase" | "impulse" | "step":
                 return self.view, self.window, self.gate_ms
-            case "seats" | "energy" | "slices" | "times" | "distortion" | "noise":
+            case "seats" | "early" | "energy" | "slices" | "times" | "distortion" | "noise":
                 return (self.view,)
 
     @property

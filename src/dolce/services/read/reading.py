@@ -18,6 +18,7 @@ from dolce.errors import FormatError, InvalidValue, NotFound
 from dolce.services.context import Context
 from dolce.services.read.chosen import Beside, Chosen, read_beside, read_chosen
 from dolce.services.read.curve_findings import curve_findings, handed_over_at_hz
+from dolce.services.read.early import EarlyKeeping, SeatReflections
 from dolce.services.read.options import ReadOptions, View
 from dolce.services.read.response_export import impulse_wav, responses_sofa
 from dolce.services.read.round_curves import base_round
@@ -62,6 +63,7 @@ class ReadView:
     left_out : channels beyond these
     seats : bass by seat, one table for each round
     findings : what the curve of the channel in front says, of levels of whole responses
+    early : reflections of the channel in front at each seat
     others : ids and names of the other jobs
     """
 
@@ -75,6 +77,7 @@ class ReadView:
     left_out: tuple[str, ...] = ()
     seats: tuple[SeatTable, ...] = ()
     findings: tuple[CurveFinding, ...] = ()
+    early: tuple[SeatReflections, ...] = ()
     others: tuple[tuple[int, str], ...] = ()
 
     @property
@@ -133,6 +136,7 @@ class Reading:
     def __init__(self, context: Context) -> None:
         self._context = context
         self._kept: Cache[tuple, Any] = Cache(_KEPT)
+        self._early = EarlyKeeping()
 
     def view(self, job_id: int, options: ReadOptions) -> ReadView:
         """All that the options show.
@@ -173,6 +177,9 @@ class Reading:
                 self._read_ahead(view)
             if options.view == "level" and options.window == "whole":
                 view = replace(view, findings=self._findings(work, view))
+            if options.view == "early" and view.front in chosen.curves and view.front in job.channels:
+                reflections = self._early.at_seats(work, job, view.front, chosen.curves[view.front])
+                view = replace(view, early=tuple(reflections))
             if options.view == "seats":
                 shown = {each.round.id: each.round for _, each, _ in view.picture if each.job is job} or {
                     chosen.round.id: chosen.round

@@ -154,7 +154,7 @@ def _of_response(response: ImpulseResponse, arrival: float, take: TakeRecord, op
                     remedy="Take it again louder, or in a quieter moment.",
                 )
             return DecayTimes(bands=tuple(decay_times(response, arrival_s=arrival)))
-        case "seats" | "distortion" | "noise":
+        case "seats" | "early" | "distortion" | "noise":
             raise InvalidValue(f"view {options.view!r}.", where="view")
 
 
@@ -181,7 +181,7 @@ def average_of(found: Sequence[Detail], options: ReadOptions) -> Detail:
             return mean_distortion([detail_as(Distortion, detail) for detail in found])
         case "noise":
             return mean_noise([detail_as(NoiseUnder, detail) for detail in found])
-        case "seats":
+        case "seats" | "early":
             raise InvalidValue(f"view {options.view!r}.", where="view")
 
 

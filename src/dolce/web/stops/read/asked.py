@@ -27,6 +27,8 @@ _NUMBERS = {
     "level_at": "level_hz",
     "map_cycles": "map_cycles",
     "map_ms": "map_ms",
+    "early_ms": "early_ms",
+    "early_db": "early_db",
 }
 
 

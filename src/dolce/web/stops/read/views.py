@@ -14,6 +14,7 @@ from dolce.services.read.seat_to_seat import SeatTable
 from dolce.web.shared.plot_data import Scale, fitting, frequency_plot
 from dolce.web.stops.read.asked import address_of
 from dolce.web.stops.read.detail_plots import MOST_FINE, detail_plots, take_name
+from dolce.web.stops.read.early_plots import RoomDrawing, SeatRows, early_plot, room_drawings, seat_rows
 from dolce.web.stops.read.level_plots import level_plots, pressure
 from dolce.web.stops.read.picture import Pictured, pictured
 from dolce.web.stops.read.picture_steps import PictureSteps
@@ -21,9 +22,12 @@ from dolce.words.curve_findings import FindingRow, finding_rows
 
 # Views by the question that they answer.
 QUESTIONS: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
-    ("How loud", (("level", "Level"), ("seats", "Seat to seat"))),
-    ("When", (("phase", "Phase"), ("delay", "Delay"), ("impulse", "Impulse"), ("step", "Step"))),
-    ("How long", (("energy", "Energy"), ("slices", "Slices"), ("map", "Map"), ("times", "Decay times"))),
+    ("How loud", (("level", "Level"), ("seats", "Seats"))),
+    (
+        "When",
+        (("phase", "Phase"), ("delay", "Delay"), ("impulse", "Impulse"), ("step", "Step"), ("early", "Reflections")),
+    ),
+    ("How long", (("energy", "Energy"), ("slices", "Slices"), ("map", "Map"), ("times", "Decay"))),
     ("How clean", (("distortion", "Distortion"), ("noise", "Noise"))),
 )
 TITLES = {key: title for _, views in QUESTIONS for key, title in views}
@@ -75,6 +79,9 @@ class ReadPage:
     def of(cls, view: ReadView, kept: Scale | None) -> "ReadPage":
         if view.options.view == "seats":
             return cls(view=view, plots=tuple(("", plot) for plot in _seat_plots(view)), difference=None, scale=None)
+        if view.options.view == "early":
+            plot = early_plot(view)
+            return cls(view=view, plots=(("", plot),) if plot else (), difference=None, scale=None)
         if view.options.of_one_take:
             return cls(view=view, plots=detail_plots(view), difference=None, scale=None)
         found = level_plots(view, kept)
@@ -109,6 +116,7 @@ class ReadPage:
             "delay": ["from the arrival"],
             "impulse": ["0 ms is the arrival"],
             "step": ["0 ms is the arrival"],
+            "early": ["1 to 8 kHz, 0 dB is the direct sound"],
             "energy": [
                 "0 dB is the strongest, 0 ms the arrival",
                 *(["mean of 2 ms"] if len(self.view.details) > MOST_FINE else []),
@@ -201,6 +209,14 @@ class ReadPage:
             and front in self.view.chosen.curves
             and can_be_moved(front)
         )
+
+    @property
+    def early(self) -> list[SeatRows]:
+        return seat_rows(self.view)
+
+    @property
+    def drawings(self) -> tuple[RoomDrawing, RoomDrawing] | None:
+        return room_drawings(self.view)
 
     @property
     def steps(self) -> PictureSteps:

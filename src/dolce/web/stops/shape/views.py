@@ -12,7 +12,7 @@ from dolce.core.reading import CurveFinding
 from dolce.core.tuning import Band, ChannelShape, Correction, CorrectionSettings, RegionEvidence
 from dolce.services.shape.shaping import ShapeView
 from dolce.web.shared.plot_data import TO_CORRECT_DB, curve, response_plot, ribbon
-from dolce.words.curve_findings import FindingRow, finding_rows
+from dolce.words.curve_findings import UNEXPLAINED, FindingRow, finding_rows
 from dolce.words.numbers import hertz
 from dolce.words.regions import region_words
 
@@ -70,7 +70,7 @@ class ChannelView:
         finding_table = tuple(
             row
             for row in finding_rows(findings)
-            if limits.from_hz <= row.at_hz <= limits.to_hz and row.cause != "unexplained"
+            if limits.from_hz <= row.at_hz <= limits.to_hz and row.cause != UNEXPLAINED
         )
         rows = tuple(
             BandRow(letter=_letter(k), band=band) for k, band in enumerate(band for band in c.bands if not band.fixed)

@@ -19,6 +19,7 @@ from dolce.services.jobs.space import Space
 from dolce.services.load.listening import Listening
 from dolce.services.load.loading import Loading
 from dolce.services.load.room_listening import RoomListening
+from dolce.services.prove.decays import Decays
 from dolce.services.prove.history import Histories
 from dolce.services.prove.proving import Proving
 from dolce.services.prove.reporting import Reporting
@@ -115,6 +116,7 @@ class Services:
     proving: Proving
     tolerating: Tolerating
     histories: Histories
+    decays: Decays
     reporting: Reporting
     verdicts: Verdicts
     progress: Progress
@@ -244,6 +246,7 @@ def open_services(folder: Path, *, compute: Compute | None = None) -> Services:
         proving=proving,
         tolerating=tolerating,
         histories=Histories(context, tolerating),
+        decays=Decays(context, proving, reading),
         reporting=reporting,
         verdicts=verdicts,
         progress=Progress(context, verdicts, taking.outliers),

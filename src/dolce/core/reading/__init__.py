@@ -11,10 +11,11 @@ from dolce.core.reading.averages import (
 )
 from dolce.core.reading.cleanness import HARMONICS, Distortion, NoiseUnder, distortion_of, noise_under
 from dolce.core.reading.curve_findings import LIKELY, SURE, Cause, CurveFinding, Evidence, findings_of_curve
-from dolce.core.reading.decay import DECAY_BANDS_HZ, BandDecay, DecayKind, DecayTime, decay_times, truncation
+from dolce.core.reading.decay import DECAY_BANDS_HZ, BandDecay, DecayKind, DecayTime, decay_times, decays_at, truncation
 from dolce.core.reading.decay_map import DecayMap, decay_slices, map_of_cycles, map_of_time, ringing_s
 from dolce.core.reading.early import EARLY_DB, EARLY_MS, EarlySound, Reflection, early_reflections, early_sound
 from dolce.core.reading.energy import TimeCurve, energy_near, impulse_near, step_near
+from dolce.core.reading.modal_decay import ModeDecay, longest_decay_s, mode_decays
 from dolce.core.reading.moving import TOLD_HZ, DipMoved, MovedCurve, moved_curve
 from dolce.core.reading.phase import PhaseCurves, excess_group_delay_s, group_delay_s, minimum_phase, phase_curves
 from dolce.core.reading.seat_to_seat import BASS_HZ, SeatRow, Spectrum, bass_spectrum, seat_row
@@ -43,6 +44,7 @@ __all__ = [
     "EarlySound",
     "Evidence",
     "ExpectedLevels",
+    "ModeDecay",
     "MovedCurve",
     "NoiseUnder",
     "PhaseCurves",
@@ -53,6 +55,7 @@ __all__ = [
     "bass_spectrum",
     "decay_slices",
     "decay_times",
+    "decays_at",
     "direct_sound",
     "distortion_of",
     "early_reflections",
@@ -64,6 +67,7 @@ __all__ = [
     "impulse_near",
     "known_from_hz",
     "level_of_cycles_db",
+    "longest_decay_s",
     "map_of_cycles",
     "map_of_time",
     "mean_curve",
@@ -74,6 +78,7 @@ __all__ = [
     "mean_noise",
     "mean_phase",
     "minimum_phase",
+    "mode_decays",
     "moved_curve",
     "noise_under",
     "phase_curves",

@@ -1,5 +1,6 @@
 """How long a room rings: decay times in 1/3-octave bands, and how far they can be trusted."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal
 
@@ -67,26 +68,53 @@ def decay_times(response: ImpulseResponse, *, arrival_s: float) -> tuple[BandDec
         If less than 0.1 s is kept after the arrival.
     """
     rate = response.sample_rate_hz
-    time = response.time_s - arrival_s
-    if time[-1] < 0.1:
-        raise InvalidValue(
-            f"{max(time[-1], 0) * 1000:.0f} ms are kept after the arrival.",
-            where="response",
-            remedy="Take it again with silence behind the sweep.",
-        )
-    size = scipy.fft.next_fast_len(response.sample.size + round(0.2 * rate), real=True)
-    spectrum = scipy.fft.rfft(response.sample, size)
+    spectrum, size, kept_s = _spectrum_of(response, arrival_s)
     return tuple(
-        _band_decay(spectrum, size, rate, nominal, arrival_s - response.start_s, time[-1])
+        _band_decay(spectrum, size, rate, nominal, float(exact_mid_hz(nominal)), arrival_s - response.start_s, kept_s)
         for nominal in DECAY_BANDS_HZ
         if band_edges(nominal, per_octave=3)[1] < 0.45 * rate
     )
 
 
+def _spectrum_of(response: ImpulseResponse, arrival_s: float) -> tuple[NDArray, int, float]:
+    """Of a response, its length, and how long is kept after the arrival."""
+    kept_s = float(response.time_s[-1] - arrival_s)
+    if kept_s < 0.1:
+        raise InvalidValue(
+            f"{max(kept_s, 0) * 1000:.0f} ms are kept after the arrival.",
+            where="response",
+            remedy="Take it again with silence behind the sweep.",
+        )
+    size = scipy.fft.next_fast_len(response.sample.size + round(0.2 * response.sample_rate_hz), real=True)
+    return scipy.fft.rfft(response.sample, size), size, kept_s
+
+
+def decays_at(response: ImpulseResponse, frequencies_hz: Sequence[float], *, arrival_s: float) -> list[BandDecay]:
+    """As `decay_times`, in bands of 1/3 octave around frequencies of one's own, such as those of modes.
+
+    Raises
+    ------
+    InvalidValue
+        As `decay_times`.
+    """
+    spectrum, size, kept_s = _spectrum_of(response, arrival_s)
+    rate = response.sample_rate_hz
+    return [
+        _band_decay(spectrum, size, rate, at_hz, at_hz, arrival_s - response.start_s, kept_s)
+        for at_hz in frequencies_hz
+    ]
+
+
+def shortest_decay_s(mid_hz: float, *, per_octave: float) -> float:
+    """The shortest decay time that a band filtered backwards tells (Jacobsen and Rindel, JASA 1987)."""
+    low, high = band_edges(mid_hz, per_octave=per_octave)
+    return _BT / float(high - low)
+
+
 def _band_decay(
-    spectrum: NDArray, size: int, rate: float, nominal: float, arrival_s: float, kept_s: float
+    spectrum: NDArray, size: int, rate: float, nominal: float, mid_hz: float, arrival_s: float, kept_s: float
 ) -> BandDecay:
-    power, own_rate = _filtered_power(spectrum, size, rate, nominal)
+    power, own_rate = _filtered_power(spectrum, size, rate, mid_hz)
     first = max(0, round(arrival_s * own_rate))
     after = power[first : first + round(min(kept_s, _USED_AFTER_S) * own_rate)]
     cut, noise, late_s = truncation(after, own_rate)
@@ -95,14 +123,13 @@ def _band_decay(
     decay = decay + _power_at(after, cut, own_rate) * late_s / 13.816
     level = power_db(decay / max(decay[0], 1e-30))
     range_db = float(power_db(after[: max(1, cut // 20)].mean()) - power_db(max(noise, 1e-30)))
-    low, high = band_edges(exact_mid_hz(nominal), per_octave=3)
+    low, high = band_edges(mid_hz, per_octave=3)
     times = tuple(_time(kind, level, own_rate, float(high - low), range_db) for kind in _EVALUATED_DB)
     return BandDecay(nominal_hz=nominal, times=times, range_db=range_db)
 
 
-def _filtered_power(spectrum: NDArray, size: int, rate: float, nominal: float) -> tuple[NDArray, float]:
+def _filtered_power(spectrum: NDArray, size: int, rate: float, mid: float) -> tuple[NDArray, float]:
     """Squared sound of one third of an octave, filtered backwards, at a lower rate where that is enough."""
-    mid = float(exact_mid_hz(nominal))
     low, high = (float(edge) for edge in band_edges(mid, per_octave=3))
     keep = spectrum.size
     while (keep // 2) * rate / size > 3 * high:

@@ -117,6 +117,13 @@ def history(job_id: int, channel: str) -> str:
     )
 
 
+@blueprint.get("/decay/<channel>")
+def decay(job_id: int, channel: str) -> str:
+    """How long the bass of a channel rings at every seat: before, predicted and after."""
+    view, seats = services().decays.at_seats(job_id, channel)
+    return render_template("prove/_decay.html", job=view.job, channel=channel, seats=seats)
+
+
 @blueprint.get("/drift")
 def drift(job_id: int) -> str:
     """A round now against one of then."""

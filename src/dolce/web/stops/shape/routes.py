@@ -90,6 +90,12 @@ def expected(job_id: int, channel: str) -> str:
     return render_template("shape/_expected.html", expected=services().shaping.expected(job_id, channel))
 
 
+@blueprint.get("/forecast/<channel>")
+def forecast(job_id: int, channel: str) -> str:
+    """What the present filters will do over time: decay that they lengthen, and what sounds before the arrival."""
+    return render_template("shape/_forecast.html", forecast=services().decays.forecast(job_id, channel))
+
+
 @blueprint.get("/target/<channel>.csv")
 def target_file(job_id: int, channel: str) -> Response:
     """A channel's target as text."""

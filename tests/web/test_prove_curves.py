@@ -9,8 +9,10 @@ import pytest
 
 from asking import client_of
 from dolce.core.alignment import mid_level_db
+from dolce.core.correction import FilterType, Limits
 from dolce.core.filters import chain_level_db
 from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.core.tuning import CorrectionSettings
 from dolce.services.sample.demo import build_demo
 from dolce.services.shape.present_correction import present_correction
 from dolce.services.wiring import open_services
@@ -129,3 +131,50 @@ def test_a_round_that_does_not_tell_a_figure_is_a_gap_in_its_line(third_round):
     assert "L" not in line.path
     none = [replace(point, later_s=None) for point in points]
     assert not any(line.name.startswith("Later") for line in history_lines(none))
+
+
+def test_decays_of_modes_stand_at_every_seat_and_the_prediction_meets_the_takes(demo, demo_job):
+    view, seats = demo.decays.at_seats(demo_job, "L")
+    assert [at.seat.name for at in seats] == [seat.name for seat in view.job.plan.seats]
+    rows = seats[0].rows
+    assert len(rows) >= 3
+    both = [row for row in rows if row.predicted and row.after and row.predicted.seconds and row.after.seconds]
+    assert both
+    for row in both:
+        # A rehearsal's microphone stands a little elsewhere every time.
+        assert row.predicted.seconds == pytest.approx(row.after.seconds, rel=0.25)
+        assert row.predicted.level_db == pytest.approx(row.after.level_db, abs=2.0)
+    page = client_of(demo).get(f"/jobs/{demo_job}/prove/decay/L").text
+    assert "Noticed from" in page
+    assert seats[0].spot in page
+    assert client_of(demo).get("/jobs/2/prove/decay/L").text.strip() == ""  # nothing is proven there
+
+
+def test_what_a_linear_phase_correction_does_over_time_is_told_before_it_is_loaded(prepared):
+    services = open_services(prepared("demo", build_demo))
+    try:
+        bands = services.decays.forecast(1, "L")
+        assert bands is not None
+        assert bands.ahead == ()  # bands sound after the arrival
+        services.shaping.set_correction(
+            1,
+            correction_settings=CorrectionSettings(
+                limits=Limits(from_hz=30.0),
+                filter_type=FilterType(method="convolution", phase="linear", duration_s=0.34),
+            ),
+            anchor="band",
+            anchor_band_hz=(200.0, 2000.0),
+            anchor_level_db=0.0,
+            linked=True,
+            preference=None,
+        )
+        services.finding.find(1)
+        found = services.decays.forecast(1, "L")
+        assert found.filter_ahead_db is not None
+        (main, *_) = found.ahead
+        assert main.predicted_db > main.before_db
+        page = client_of(services).get("/jobs/1/shape/forecast/L").text
+        assert f"at {main.seat.name}" in page
+        assert "in the filter alone" in page
+    finally:
+        services.close()

@@ -8,6 +8,7 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
+from dolce.core.cache import cache
 from dolce.core.checked import limited, ranges
 from dolce.core.dsp import CrossoverKind
 from dolce.errors import InvalidValue
@@ -60,14 +61,21 @@ class Crossover:
         self, side: Literal["high", "low"], *, at_hz: NDArray, sample_rate_hz: float
     ) -> NDArray[np.complex128]:
         """Complex response of one side, shape (points,)."""
-        return scipy.signal.freqz_sos(
-            self.sections(side, sample_rate_hz=sample_rate_hz), worN=at_hz, fs=sample_rate_hz
-        )[1]
+        return _response(self, side, np.asarray(at_hz, dtype=np.float64).tobytes(), sample_rate_hz)
 
     def level_db(self, side: Literal["high", "low"], *, at_hz: NDArray, sample_rate_hz: float) -> NDArray[np.float64]:
         """Level of one side in dB, shape (points,)."""
         response = self.response(side, at_hz=at_hz, sample_rate_hz=sample_rate_hz)
         return 20 * np.log10(np.maximum(np.abs(response), 1e-10))
+
+
+@cache(256)
+def _response(
+    crossover: Crossover, side: Literal["high", "low"], frequencies: bytes, sample_rate_hz: float
+) -> NDArray[np.complex128]:
+    """Every channel of a group asks for it on the same few grids."""
+    sections = _sections(crossover, side, sample_rate_hz)
+    return scipy.signal.freqz_sos(sections, worN=np.frombuffer(frequencies), fs=sample_rate_hz)[1]
 
 
 @lru_cache(maxsize=128)

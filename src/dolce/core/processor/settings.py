@@ -41,15 +41,22 @@ class Convolution:
 
     def response(self, at_hz: NDArray[np.float64]) -> NDArray[np.complex128]:
         """What it does to sound at its own sample rate, shape (points,)."""
-        grid_hz, spectrum, later_s = _spectrum(self)
-        # Late parts turn quickly: straight lines between bins would lose some of them.
-        first, last = np.searchsorted(grid_hz, (np.min(at_hz), np.max(at_hz)))
-        near = slice(max(0, first - _BINS_BESIDE), last + _BINS_BESIDE)
-        read = scipy.interpolate.CubicSpline(grid_hz[near], spectrum[near])(at_hz)
-        return delay_response(at_hz, later_s) * read
+        return _response_at(self, np.asarray(at_hz, dtype=np.float64).tobytes())
 
 
 _BINS_BESIDE = 8
+
+
+@cache(512)
+def _response_at(taps: Convolution, frequencies: bytes) -> NDArray[np.complex128]:
+    """Every route of a common bass asks for it on the same few grids."""
+    at_hz = np.frombuffer(frequencies)
+    grid_hz, spectrum, later_s = _spectrum(taps)
+    # Late parts turn quickly: straight lines between bins would lose some of them.
+    first, last = np.searchsorted(grid_hz, (np.min(at_hz), np.max(at_hz)))
+    near = slice(max(0, first - _BINS_BESIDE), last + _BINS_BESIDE)
+    read = scipy.interpolate.CubicSpline(grid_hz[near], spectrum[near])(at_hz)
+    return delay_response(at_hz, later_s) * read
 
 
 @cache(64)

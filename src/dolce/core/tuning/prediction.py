@@ -115,6 +115,13 @@ def taps_of(found: FoundConvolution | None, *, sample_rate_hz: int, most_taps: i
 
 def response_of(settings: ChannelSettings, *, at_hz: NDArray, sample_rate_hz: float) -> NDArray[np.complex128]:
     """Complex response of one output's settings, shape (points,): trim, delay, polarity, crossovers, bands, taps."""
+    return _response_of(settings, np.asarray(at_hz, dtype=np.float64).tobytes(), sample_rate_hz)
+
+
+@cache(256)
+def _response_of(settings: ChannelSettings, frequencies: bytes, sample_rate_hz: float) -> NDArray[np.complex128]:
+    """Kept, since every channel whose bass an output plays asks for it on the same few grids."""
+    at_hz = np.frombuffer(frequencies)
     phase = delay_response(at_hz, settings.delay_s)
     total = phase * 10 ** (settings.trim_db / 20) * (-1 if settings.polarity == "inverted" else 1)
     sections = list(chain_sections(settings.filters, sample_rate_hz=sample_rate_hz))

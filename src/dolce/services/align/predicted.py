@@ -45,7 +45,8 @@ def predicted_levels(
         return None
     wanted = [spot for spot in spots if all(spot in curves[output].spots.spots for output in reached)]
     if len(reached) > 1:
-        wanted = [spot for spot in wanted if spot not in not_summed(work, round_id, reached, wanted)]
+        missing = not_summed(work, round_id, reached, wanted)
+        wanted = [spot for spot in wanted if spot not in missing]
     if not wanted:
         return None
     rate = job.rig.sample_rate_hz

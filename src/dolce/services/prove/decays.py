@@ -91,7 +91,8 @@ class Decays:
     def __init__(self, context: Context, proving: Proving, reading: Reading) -> None:
         self._context = context
         self._proving, self._reading = proving, reading
-        self._kept: Cache[tuple, object] = Cache(_KEPT)
+        self._forecasts: Cache[tuple, TimeForecast] = Cache(_KEPT)
+        self._at_seats: Cache[tuple, list[SeatDecays | None]] = Cache(_KEPT)
 
     def at_seats(self, job_id: int, channel: str) -> tuple[ProofView, list[SeatDecays]]:
         """A proven channel's modes at every seat; none where it is not proven."""
@@ -107,9 +108,23 @@ class Decays:
         outputs = Outputs.held(view.after_round.held, view.job.channels)
         shifts = (proof.trim_db - proof.level_db, view.cut_db - proof.level_db)
         with self._context.look() as work:
-            rows = [
-                self._at_seat(work, view, seat, proof.channel, outputs, at_hz, shifts) for seat in view.job.plan.seats
-            ]
+            newest = (work.takes.newest(view.before_round.id), work.takes.newest(view.after_round.id))
+            key = (
+                proof.channel,
+                view.before_round.id,
+                view.after_round.id,
+                *newest,
+                *at_hz,
+                *shifts,
+                view.job.plan.seats,
+            )
+            rows = self._at_seats.get_or(
+                (*key, view.job.plan.spots),
+                lambda: [
+                    self._at_seat(work, view, seat, proof.channel, outputs, at_hz, shifts)
+                    for seat in view.job.plan.seats
+                ],
+            )
         return view, [row for row in rows if row is not None]
 
     def _at_seat(
@@ -175,11 +190,7 @@ class Decays:
                 correction.alignment, correction, job.channels, sample_rate_hz=job.rig.sample_rate_hz, device=job.limits
             )
             key = (channel, base.id, work.takes.newest(base.id), work.corrections.version(job_id), job.limits)
-            found = self._kept.get(key)
-            if not isinstance(found, TimeForecast):
-                found = _forecast(work, job, base, channel, outputs)
-                self._kept.get_or(key, lambda: found)
-            return found
+            return self._forecasts.get_or(key, lambda: _forecast(work, job, base, channel, outputs))
 
 
 def _forecast(work: UnitOfWork, job: Job, base: Round, channel: str, outputs: Outputs) -> TimeForecast:

@@ -4,6 +4,7 @@ from collections.abc import Collection, Mapping
 from dataclasses import dataclass, replace
 
 from dolce.core.alignment import Match, match_of
+from dolce.core.cache import Cache
 from dolce.core.job import Job, LogEntry, Round
 from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.core.subs import SUBS
@@ -39,6 +40,7 @@ from dolce.services.shape.present_correction import present_correction
 from dolce.store import UnitOfWork
 
 LOGBOOK_PAGE = 400
+_KEPT = 4  # predictions of rounds, which follow from their takes and from what a processor held
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -93,6 +95,7 @@ class Proving:
 
     def __init__(self, context: Context) -> None:
         self._context = context
+        self._kept: Cache[tuple, dict[str, SpotLevels]] = Cache(_KEPT)
 
     def view(self, job_id: int, *, seat_id: int | None = None) -> ProofView:
         """For the seat weighting of the present correction, or at one seat."""
@@ -231,7 +234,14 @@ class Proving:
         """Channels whose bass subs play, as what the processor held will have made of the takes before."""
         if before is None or after is None or after.state is None:
             return {}
-        outputs = replace(Outputs.held(after.state, job.channels), turned=correction.switches)
+        spots = [spot.id for spot in job.spots]
+        key = (before.id, work.takes.newest(before.id), after.id, repr(correction.switches), *spots, channels)
+        return self._kept.get_or(key, lambda: self._found(work, job, correction, before, after, channels))
+
+    def _found(
+        self, work: UnitOfWork, job: Job, correction: Correction, before: Round, after: Round, channels: tuple[str, ...]
+    ) -> dict[str, SpotLevels]:
+        outputs = replace(Outputs.held(after.held, job.channels), turned=correction.switches)
         spots = [spot.id for spot in job.spots]
         found = {
             channel: predicted_levels(

@@ -178,3 +178,16 @@ def test_what_a_linear_phase_correction_does_over_time_is_told_before_it_is_load
         assert "in the filter alone" in page
     finally:
         services.close()
+
+
+def test_left_stands_against_right_before_and_after(demo, demo_job):
+    view = demo.twins.of(demo_job, "L")
+    assert (view.against, view.before_spots, view.after_spots) == ("R", 9, 9)
+    other = demo.twins.of(demo_job, "R")
+    np.testing.assert_allclose(view.after.level_db, -other.after.level_db, atol=1e-9)
+    assert view.after.whole_later_s == pytest.approx(-other.after.whole_later_s, abs=3e-5)
+    page = client_of(demo).get(f"/jobs/{demo_job}/prove/twins/L").text
+    assert set(plots_of(page)) == {"twins-level", "twins-arrival"}
+    assert "against R" in page
+    assert client_of(demo).get("/jobs/2/prove/twins/L").text == ""
+    assert demo.twins.of(demo_job, "C") is None

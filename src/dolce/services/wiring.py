@@ -24,6 +24,7 @@ from dolce.services.prove.history import Histories
 from dolce.services.prove.proving import Proving
 from dolce.services.prove.reporting import Reporting
 from dolce.services.prove.tolerating import Tolerating
+from dolce.services.prove.twins import TwinKeeping
 from dolce.services.prove.verdicts import Verdicts
 from dolce.services.read.moving import Moving
 from dolce.services.read.reading import Reading
@@ -117,6 +118,7 @@ class Services:
     tolerating: Tolerating
     histories: Histories
     decays: Decays
+    twins: TwinKeeping
     reporting: Reporting
     verdicts: Verdicts
     progress: Progress
@@ -247,6 +249,7 @@ def open_services(folder: Path, *, compute: Compute | None = None) -> Services:
         tolerating=tolerating,
         histories=Histories(context, tolerating),
         decays=Decays(context, proving, reading),
+        twins=TwinKeeping(context, proving),
         reporting=reporting,
         verdicts=verdicts,
         progress=Progress(context, verdicts, taking.outliers),

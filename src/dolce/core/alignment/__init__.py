@@ -18,10 +18,12 @@ from dolce.core.alignment.table import (
     table_of_arrivals,
     with_subs_by_plan,
 )
+from dolce.core.alignment.twins import TWIN_HZ, Twins, together, twins
 
 __all__ = [
     "PAIR_DB",
     "TRIM_STEP_DB",
+    "TWIN_HZ",
     "AlignmentRow",
     "AlignmentTable",
     "ChannelKept",
@@ -32,6 +34,7 @@ __all__ = [
     "OffPlan",
     "PairDifference",
     "SeatArrivals",
+    "Twins",
     "against_prediction",
     "alike",
     "beyond_possible_s",
@@ -46,5 +49,7 @@ __all__ = [
     "pair_differences",
     "seat_arrivals",
     "table_of_arrivals",
+    "together",
+    "twins",
     "with_subs_by_plan",
 ]

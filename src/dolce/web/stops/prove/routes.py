@@ -5,6 +5,7 @@ from typing import Any
 from flask import Blueprint, make_response, render_template, request, url_for
 from werkzeug.wrappers import Response
 
+from dolce.core.alignment import PAIR_DB
 from dolce.core.tolerance import ToleranceSet
 from dolce.errors import FormatError, InvalidForm, InvalidValue
 from dolce.services.prove.proving import LOGBOOK_PAGE
@@ -14,6 +15,7 @@ from dolce.web.shared.numbers import number_of, whole_of
 from dolce.web.shared.page import after_change, services, show_stop
 from dolce.web.shared.small_plots import small_proof
 from dolce.web.stops.prove.history_plots import HEIGHT, WIDTH, history_lines
+from dolce.web.stops.prove.twin_plots import TWIN_MS, outside, twin_plots
 from dolce.web.stops.prove.views import bass_at_seats_plot, latest_first, proof_plot, tolerance_rows
 from dolce.words.verdicts import heading, objection_words, remedies_of, sentences
 
@@ -122,6 +124,25 @@ def decay(job_id: int, channel: str) -> str:
     """How long the bass of a channel rings at every seat: before, predicted and after."""
     view, seats = services().decays.at_seats(job_id, channel)
     return render_template("prove/_decay.html", job=view.job, channel=channel, seats=seats)
+
+
+@blueprint.get("/twins/<channel>")
+def twins(job_id: int, channel: str) -> str:
+    """A channel against its partner, or the centre against the phantom centre."""
+    view = services().twins.of(job_id, channel)
+    if view is None or (view.before is None and view.after is None):
+        return ""
+    level, arrival = twin_plots(view)
+    return render_template(
+        "prove/_twins.html",
+        job=services().jobs.get(job_id),
+        view=view,
+        level=level,
+        arrival=arrival,
+        outside=outside(view.after),
+        within_db=PAIR_DB,
+        within_ms=TWIN_MS,
+    )
 
 
 @blueprint.get("/drift")

@@ -5,7 +5,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from asking import client_of
+from asking import client_of, post
 from dolce.core.correction import FilterType, FoundConvolution, Limits, Overruled, Preference, Target, deviations_db
 from dolce.core.filters import BandFilter
 from dolce.core.processor import Crossover
@@ -279,6 +279,29 @@ def test_targets_from_files_and_from_what_was_measured(job):
         services.targets.curve(job_id, "measured", channel="L", like="Nobody")
     typed = services.targets.curve(job_id, "points", channel="L", points="20 4\n100 2\n1000 0")
     assert typed.level_db == (4, 2, 0)
+
+
+def test_a_target_from_the_loudspeaker_follows_its_takes_and_close_takes_have_to_be_close(job):
+    services, job_id = job
+    curve = services.targets.curve(job_id, "speaker", channel="L")
+    services.shaping.change(job_id, "target", lambda c: c.with_curve("L", curve))
+    assert not services.targets.moved_on(job_id, "L")
+    # Its curve as it was with other takes: told, and one press makes it that of the takes of now.
+    old = replace(curve, level_db=tuple(level + 0.5 * k / 100 for k, level in enumerate(curve.level_db)))
+    services.shaping.change(job_id, "target", lambda c: c.with_curve("L", old))
+    assert services.targets.moved_on(job_id, "L")
+    client = client_of(services)
+    assert "Follow them" in client.get(f"/jobs/{job_id}/shape/target-moved/L").text
+    post(client, f"/jobs/{job_id}/shape/target-follow/L")
+    assert services.shaping.correction(job_id).correction_settings("L").target.curve == curve
+    assert "Follow them" not in client.get(f"/jobs/{job_id}/shape/target-moved/L").text
+    # A spot that is meant to stand close and stands a metre and more away is no close take.
+    spot = services.jobs.get(job_id).spots[-1]
+    services.room.set_spot(job_id, spot.id, seat_id=None, close_to="L")
+    with pytest.raises(Conflict, match="m away, where the room is in it"):
+        services.targets.curve(job_id, "speaker", channel="L")
+    assert "follow its takes" in client.get(f"/jobs/{job_id}/shape/target-moved/L").text
+    assert services.jobs.get(job_id).plan.close_spots("L") == ()
 
 
 def test_targets_kept_are_there_for_other_jobs(job):

@@ -16,7 +16,7 @@ from dolce.core.room.laying_out import (
 )
 from dolce.core.room.layouts import LAYOUT_NAMES, LAYOUTS, Reference, reference_of, usual_subs
 from dolce.core.room.moving import label_of, moved, place_of
-from dolce.core.room.plan import BOX_KINDS, Box, Dismissal, RoomPlan, Seat, Speaker, Spot
+from dolce.core.room.plan import BOX_KINDS, CLOSE_M, Box, Dismissal, RoomPlan, Seat, Speaker, Spot
 from dolce.core.room.reflections import Reflections, reflections_of
 from dolce.core.room.sights import Sights, axis_of, sights_of
 from dolce.core.room.spot_patterns import (
@@ -38,6 +38,7 @@ __all__ = [
     "AIMS",
     "BOX_KINDS",
     "CHANNEL_NAMES",
+    "CLOSE_M",
     "COUNT",
     "KINDS",
     "LAYERS",

@@ -19,6 +19,7 @@ from dolce.errors import InvalidValue, NotFound
 MOST_CHANNELS, MOST_SUBS, MOST_SEATS, MOST_SPOTS, MOST_BOXES, MOST_OUTPUTS = 16, 4, 12, 60, 20, 64
 BOX_KINDS = ("desk", "sofa", "screen", "door", "window", "cabinet", "other")
 NEAREST_TWO_M = 0.05
+CLOSE_M = (0.025, 1.0)  # of a spot that is meant to stand close to a speaker
 _CODE = re.compile(r"[A-Za-z][A-Za-z0-9]{0,7}")
 
 
@@ -175,6 +176,11 @@ class Dismissal:
     def __post_init__(self) -> None:
         for value, where in ((self.key, "finding"), (self.evidence, "evidence"), (self.reason, "reason")):
             checked.text(value, longest=400, where=where)
+
+
+def is_close(gap_m: float) -> bool:
+    """Whether a spot so far from a speaker is close to it: the room adds little there."""
+    return CLOSE_M[0] - 1e-9 <= gap_m <= CLOSE_M[1] + 1e-9
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -348,6 +354,14 @@ class RoomPlan:
     def box(self, box_id: int) -> Box:
         """The box of a number, or NotFound."""
         return next((b for b in self.boxes if b.id == box_id), None) or _missing(f"drawing {box_id}", "drawing")
+
+    def close_spots(self, channel: str) -> tuple[Spot, ...]:
+        """Spots that are meant to stand close to a speaker, and do."""
+        return tuple(
+            spot
+            for spot in self.spots
+            if spot.close_to == channel and is_close(distance_m(spot.place, self.speaker(channel).place))
+        )
 
     def spots_of(self, seat_id: int) -> tuple[Spot, ...]:
         return tuple(s for s in self.spots if s.seat_id == seat_id)

@@ -4,10 +4,9 @@ from dataclasses import dataclass
 from typing import Literal
 
 from dolce.core.geometry import distance_m
-from dolce.core.room.plan import RoomPlan
+from dolce.core.room.plan import CLOSE_M, RoomPlan, is_close
 
 WALL_M, POINT_SOURCE_M, LINE_SOURCE_M = 0.5, 1.0, 3.0  # common practice
-CLOSE_M = (0.025, 1.0)  # of a spot that is meant to stand close to a speaker
 WIDEST_SPREAD_M = 1.5  # common practice: one correction serves about a sofa
 
 
@@ -43,7 +42,7 @@ def spot_warnings(plan: RoomPlan) -> list[SpotWarning]:
             limit = LINE_SOURCE_M if speaker.source == "line" else POINT_SOURCE_M
             gap = distance_m(p, speaker.place)
             if speaker.channel == spot.close_to:
-                if not CLOSE_M[0] - 1e-9 <= gap <= CLOSE_M[1] + 1e-9:
+                if not is_close(gap):
                     warnings.append(
                         SpotWarning(
                             kind="not close", spot=spot.number, about=speaker.channel, found_m=gap, limit_m=CLOSE_M[1]

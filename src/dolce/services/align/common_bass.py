@@ -266,9 +266,8 @@ class CommonBassBench:
         """Where loudspeakers end that were taken close to them, in Hz."""
         curves = self._context.curves.of(work, base.id)
         found: dict[str, float] = {}
-        for spot in job.spots:
-            channel = spot.close_to
-            if channel in job.channels and channel in curves and spot.id in curves[channel].spots.spots:
+        for channel, spot in ((c, spot) for c in job.channels for spot in job.plan.close_spots(c)):
+            if channel in curves and spot.id in curves[channel].spots.spots:
                 found[channel] = low_frequency_extension_hz(
                     ANALYSIS_GRID_HZ, curves[channel].spots.at((spot.id,))[0], close=True, is_sub=channel in job.subs
                 )

@@ -62,7 +62,7 @@ class RangeProposing:
                 if shape is not None:
                     start, end = shape.proposed_range_hz(correction_settings.limits)
                     found[name] = start, min(end, high), shape.extension_hz
-            closes = {spot.close_to for spot in job.spots if spot.close_to}
+            closes = {name for name in names if job.plan.close_spots(name)}
         return tuple(
             ProposedRange(
                 channel=name,

@@ -63,7 +63,7 @@ def heard_of(
     spots = tuple(take.spot_id for take in whole.takes)
     trim_db = settings_of(alignment, correction, channel, sample_rate_hz=rate, device=job.limits).trim_db
     switches_db = correction.switches_db(channel, ANALYSIS_GRID_HZ)
-    close = [spot.id for spot in job.spots if spot.close_to == channel and spot.id in curves[channel].spots.spots]
+    close = [spot.id for spot in job.plan.close_spots(channel) if spot.id in curves[channel].spots.spots]
     end = (
         low_frequency_extension_hz(
             ANALYSIS_GRID_HZ, curves[channel].spots.at(tuple(close))[0], close=True, is_sub=channel in SUB_CODES

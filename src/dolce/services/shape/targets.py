@@ -17,7 +17,9 @@ from dolce.core.correction import (
     target_levels,
 )
 from dolce.core.dsp import energy_mean_db
+from dolce.core.geometry import distance_m
 from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.core.room import CLOSE_M
 from dolce.errors import Conflict, InvalidValue
 from dolce.formats.target_text import read_target, write_target
 from dolce.services.context import Context
@@ -34,6 +36,7 @@ BASES = {
 }
 _EVERY = slice(None, None, 4)  # 12 points an octave
 _DRAWN_HZ = np.array([20.0, 80.0, 300.0, 1000.0, 4000.0, 16_000.0])  # where points stand before any is drawn
+_MOVED_DB = 0.2  # by which a target that follows takes may be another before it is told
 _FAR_DB = 30.0  # of a measured curve: what lies deeper is no aim
 
 
@@ -117,11 +120,45 @@ class Targets:
             + (" It follows the character of its direct sound by up to 2 dB." if found.follows_direct else ""),
         )
 
+    def moved_on(self, job_id: int, channel: str) -> bool:
+        """Whether a target that follows takes would be another by the takes of now.
+
+        Raises
+        ------
+        Conflict
+            Where it could not be made again, with the reason.
+        """
+        present = self._shaping.correction(job_id).correction_settings(channel).target.curve
+        if present is None or present.kind not in ("speaker", "measured"):
+            return False
+        fresh = self.curve(job_id, present.kind, channel=channel, like=present.of)
+        if fresh is None or fresh.frequency_hz != present.frequency_hz:
+            return True
+        return bool(np.max(np.abs(np.subtract(fresh.level_db, present.level_db))) > _MOVED_DB)
+
+    def follow(self, job_id: int, channel: str) -> None:
+        """Let a target that follows takes be that of the takes of now; Conflict as above."""
+        present = self._shaping.correction(job_id).correction_settings(channel).target.curve
+        if present is None or present.kind not in ("speaker", "measured"):
+            raise Conflict("this target follows no takes.", where="base", remedy="Choose what it follows.")
+        fresh = self.curve(job_id, present.kind, channel=channel, like=present.of)
+        self._shaping.change(job_id, f"target of {channel} by its takes", lambda c: c.with_curve(channel, fresh))
+
     def _close(self, job_id: int, channel: str) -> np.ndarray | None:
         """Levels of close takes of a channel in the base round; None where there is none."""
         with self._context.look() as work:
             job = work.jobs.get(job_id)
-            close = {spot.id for spot in job.spots if spot.close_to == channel}
+            meant = [spot for spot in job.spots if spot.close_to == channel]
+            close = {spot.id for spot in job.plan.close_spots(channel)}
+            for spot in meant:
+                if spot.id not in close:
+                    gap_m = distance_m(spot.place, job.speaker(channel).place)
+                    raise Conflict(
+                        f"spot {spot.number} is meant to stand close to {channel} and stands {gap_m:.1f} m away, where "
+                        "the room is in it.",
+                        where="base",
+                        remedy=f"Take it within {CLOSE_M[1]:g} m, or free the spot on Room.",
+                    )
             view = self._shaping.correction(job_id)
             curves = self._context.curves.of(work, view.round_id) if view.round_id is not None else {}
             rows = (

@@ -3,6 +3,7 @@
 from flask import make_response, render_template, request, url_for
 from werkzeug.wrappers import Response
 
+from dolce.errors import Conflict, InvalidValue
 from dolce.web.shared.filter_plot import FiltersShown
 from dolce.web.shared.numbers import whole_of
 from dolce.web.shared.page import after_change, download, services
@@ -94,6 +95,22 @@ def expected(job_id: int, channel: str) -> str:
 def forecast(job_id: int, channel: str) -> str:
     """What the present filters will do over time: decay that they lengthen, and what sounds before the arrival."""
     return render_template("shape/_forecast.html", forecast=services().decays.forecast(job_id, channel))
+
+
+@blueprint.get("/target-moved/<channel>")
+def target_moved(job_id: int, channel: str) -> str:
+    """Whether the target of a channel still is that of its takes."""
+    try:
+        moved, why = services().targets.moved_on(job_id, channel), ""
+    except (Conflict, InvalidValue) as error:
+        moved, why = True, str(error)
+    return render_template("shape/_target_moved.html", job_id=job_id, channel=channel, moved=moved, why=why)
+
+
+@blueprint.post("/target-follow/<channel>")
+def target_follow(job_id: int, channel: str) -> Response:
+    """Let a target follow its takes of now."""
+    return edited(job_id, lambda: services().targets.follow(job_id, channel))
 
 
 @blueprint.get("/target/<channel>.csv")

@@ -314,6 +314,7 @@ def test_every_view_of_the_curves_is_drawn_and_keeps_the_choice(driver, demo_job
         "delay",
         "impulse",
         "step",
+        "early",
         "energy",
         "slices",
         "map",
@@ -334,11 +335,11 @@ def test_every_view_of_the_curves_is_drawn_and_keeps_the_choice(driver, demo_job
     page.ready()
     assert page.attribute("[data-scale]", "value") == scale
     page.fill("Plots", "one each")
-    page.wait(lambda: len(page.all(".small-plots figure")) == 2)
+    page.wait(lambda: len(page.all(".pair-plots figure")) == 2)
     page.ready()
     levels = [
         [tick.text for tick in figure.find_elements("css selector", ".tick") if tick.text[0] in "+−0"]
-        for figure in page.all(".small-plots figure")
+        for figure in page.all(".pair-plots figure")
     ]
     assert levels[0] == levels[1]
     assert len(levels[0]) > 2

@@ -295,3 +295,15 @@ def test_two_modes_that_lie_together_are_named_together_where_their_sum_fits_the
     (finding, *_) = findings_of_curve(ANALYSIS_GRID_HZ, levels, replace(NOTHING, modes=modes, drive=drive))
     assert sorted(finding.causes[0].what.split(", ")) == ["0-1-0", "1-0-0"]
     assert "together" in finding_rows((replace(finding, causes=(replace(finding.causes[0], sure=0.6),)),))[0].cause
+
+
+def test_a_reflection_that_a_take_shows_confirms_its_surface_and_is_told():
+    levels, expected = _levels([0.05 if name == "front wall" else 9.0 for name in WALLS]), _expected()
+    plain = findings_of_curve(ANALYSIS_GRID_HZ, levels, replace(NOTHING, expected=expected))
+    seen = replace(NOTHING, expected=expected, seen={"front wall": (0.0044, -17.0), "floor": (0.003, -9.0)})
+    shown = findings_of_curve(ANALYSIS_GRID_HZ, levels, seen)
+    first, confirmed = (next(f for f in found if f.cause and f.cause.what == "front wall") for found in (plain, shown))
+    assert confirmed.cause.seen == (0.0044, -17.0)
+    assert confirmed.cause.sure == pytest.approx(min(0.95, first.cause.sure + 0.05))
+    assert "seen 4.4 ms late" in finding_rows((confirmed,))[0].evidence
+    assert "ms late" not in finding_rows((first,))[0].evidence

@@ -60,3 +60,12 @@ def test_trim_delay_crossover_and_taps_of_another_rate_are_no_filters():
     found = filter_curves(settings, at_hz=AT_HZ, sample_rate_hz=RATE)
     np.testing.assert_array_equal(found.together.level_db, alone.together.level_db)
     assert found.later_s == 0
+
+
+def test_group_delay_that_listeners_notice_is_told_where_it_is_published():
+    # Blauert and Laws 1978: 3.2 ms at 500 Hz, 2 ms at 1 kHz, 1 ms at 2 kHz.
+    narrow = BandFilter(frequency_hz=1000, gain_db=-12, q=16)
+    fine = np.sort(np.append(AT_HZ, 1000.0))
+    at_peak = filter_curves(ChannelSettings(filters=(narrow,)), at_hz=fine, sample_rate_hz=RATE)
+    assert at_peak.noticed_hz(fine) == (1000.0,)
+    assert filter_curves(ChannelSettings(filters=BANDS), at_hz=AT_HZ, sample_rate_hz=RATE).noticed_hz(AT_HZ) == ()

@@ -8,7 +8,7 @@ from dolce.core.response import ANALYSIS_GRID_HZ
 from dolce.errors import Conflict, InvalidValue
 from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.load.audition import ListenOptions
-from dolce.services.read.options import Place, ReadOptions
+from dolce.services.read.options import Compared, Place, ReadOptions
 from dolce.services.wiring import open_services
 from rooms import shaped_pair
 
@@ -133,14 +133,16 @@ def test_curves_of_two_jobs_lie_over_each_other_at_the_seat_of_the_same_name(pai
     services, job_id = pair
     other = services.jobs.copy(job_id)
     seat = services.jobs.get(job_id).plan.seats[1]
-    view = services.reading.view(job_id, ReadOptions(against_job=other.id, place=Place(seat=seat.id)))
-    assert view.against.round.name == f"{other.name}: Untouched"
-    assert view.difference_db == pytest.approx(np.zeros(ANALYSIS_GRID_HZ.size), abs=1e-9)
-    assert {round.id for round in view.against_rounds}.isdisjoint({round.id for round in view.rounds})
+    view = services.reading.view(job_id, ReadOptions(compared=(Compared(job_id=other.id),), place=Place(seat=seat.id)))
+    _, (_, beside, _) = view.picture
+    assert (beside.job.name, beside.round.name) == (other.name, "Untouched")
+    assert beside.round.id not in {round.id for round in view.rounds}
+    assert view.differences_db[0] == pytest.approx(np.zeros(ANALYSIS_GRID_HZ.size), abs=1e-9)
+    assert {round.id for round in services.reading.rounds_of(other.id)}.isdisjoint({round.id for round in view.rounds})
     assert (other.id, other.name) in view.others
     lonely = two_seats_taken_elsewhere(services)
-    with pytest.raises(InvalidValue, match="has no seat Bench"):
-        services.reading.view(job_id, ReadOptions(against_job=lonely, place=Place(seat=seat.id)))
+    view = services.reading.view(job_id, ReadOptions(compared=(Compared(job_id=lonely),), place=Place(seat=seat.id)))
+    assert "has no seat Bench" in view.beside[0].fault
 
 
 def two_seats_taken_elsewhere(services):

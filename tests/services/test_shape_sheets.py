@@ -445,3 +445,39 @@ def test_what_ends_no_closer_is_foreseen_on_shape_and_align(job):
     assert "C would end no closer to the target" in " ".join(client.get(url).text.split())
     for page in ("shape", "align"):
         assert url in client.get(f"/jobs/{job_id}/{page}").text
+
+
+def test_a_graphic_equaliser_is_set_by_hand_and_the_others_are_solved_around_it(job):
+    services, job_id = job
+    aim_by(services, job_id, method="fixed bands")
+    services.finding.find(job_id)
+    before = services.shaping.correction(job_id)
+    fixed = before.correction_settings("L").filter_type.fixed
+    band = next(band for band in before.bands["L"] if band.filter.frequency_hz == 100)
+    client = client_of(services)
+    page = client.get(f"/jobs/{job_id}/shape?channel=L").text
+    assert 'aria-label="Gain at 100 Hz in dB"' in page
+    wanted = band.filter.gain_db - 4.2
+    # Frequency and Q are the equaliser's own, whatever is sent.
+    post(
+        client, f"/jobs/{job_id}/shape/bands/L/{band.id}", gain_db=f"{wanted:.2f}", frequency_hz="130", q="9", moved="1"
+    )
+    held = services.shaping.correction(job_id).band("L", band.id)
+    assert held.locked
+    assert held.filter == replace(band.filter, gain_db=fixed.on_step(wanted))
+    assert round(held.filter.gain_db / fixed.step_db, 6) == round(held.filter.gain_db / fixed.step_db)
+    services.finding.find(job_id)
+    after = services.shaping.correction(job_id)
+    gains = [{b.filter.frequency_hz: b.filter.gain_db for b in c.bands["L"]} for c in (before, after)]
+    assert set(gains[1]) == set(gains[0])  # every centre once
+    assert gains[1][100] == held.filter.gain_db
+    assert gains[1][125] > gains[0][125] or gains[1][80] > gains[0][80]  # the neighbours make up for it
+    answer = post(client, f"/jobs/{job_id}/shape/bands/L/{band.id}", gain_db="14")
+    assert answer.status_code == 422
+    assert (
+        services.shaping.correction(job_id).band("L", held.id if held.id else band.id).filter.gain_db == gains[1][100]
+    )
+    post(client, f"/jobs/{job_id}/shape/bands/L/{band.id}/lock/free")
+    services.finding.find(job_id)
+    again = {b.filter.frequency_hz: b.filter.gain_db for b in services.shaping.correction(job_id).bands["L"]}
+    assert again == gains[0]

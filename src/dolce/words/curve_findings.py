@@ -108,6 +108,9 @@ def _evidence(cause: Cause) -> str:
                 parts.append(
                     f"without the {cause.what.lower().split(', ')[0]} it would lie {cause.fill_db:.0f} dB higher"
                 )
+            if cause.seen is not None:
+                later_s, level_db = cause.seen
+                parts.append(f"that reflection is seen {1000 * later_s:.1f} ms late, {signed(level_db)} dB")
         case "boundary":
             parts = [
                 f"the plan has its cancellation at {hertz(cause.at_hz)}",

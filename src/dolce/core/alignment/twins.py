@@ -81,7 +81,7 @@ def _lags(first: ImpulseResponse, second: ImpulseResponse, arrival_s: float) -> 
     size = scipy.fft.next_fast_len(2 * part.shape[1], real=True)
     spectra = scipy.fft.rfft(part, size)
     cross, bins = spectra[0] * np.conj(spectra[1]), scipy.fft.rfftfreq(size, 1 / rate)
-    reach, finer = round(_WITHIN_S * rate), 8
+    reach, finer = round(_WITHIN_S * rate), 4
     found = np.full(TWIN_HZ.size, np.nan)
     for k, mid in enumerate(TWIN_HZ):
         if mid < _WHEN_FROM_HZ:

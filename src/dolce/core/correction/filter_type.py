@@ -62,6 +62,19 @@ class FixedBands:
     highest_db: float = limited(0, 15, where="highest gain of the fixed bands", unit="dB", default=12.0)
     step_db: float = limited(0.05, 3, where="gain step of the fixed bands", unit="dB", default=0.5)
 
+    def on_step(self, gain_db: float) -> float:
+        """A gain on its steps.
+
+        Raises
+        ------
+        InvalidValue
+            Beyond its lowest or highest.
+        """
+        gain_db = round(gain_db / self.step_db) * self.step_db
+        return round(
+            checked.within(gain_db, low=self.lowest_db, high=self.highest_db, where="gain of the band", unit="dB"), 3
+        )
+
     def __post_init__(self) -> None:
         ranges(self)
         if not 1 <= len(self.centres_hz) <= MOST_FIXED:

@@ -1,6 +1,6 @@
 """Parametric bands, all fitted together."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -178,9 +178,20 @@ def fit_left_out(
 
 
 def fit_with_fixed(
-    plan: CorrectionPlan, fixed: FixedBands, *, limits: Limits, sample_rate_hz: float, free: Sequence[BandFilter] = ()
+    plan: CorrectionPlan,
+    fixed: FixedBands,
+    *,
+    limits: Limits,
+    sample_rate_hz: float,
+    free: Sequence[BandFilter] = (),
+    held_hz: Collection[float] = (),
 ) -> tuple[tuple[BandFilter, ...], tuple[BandFilter, ...]]:
     """Gains of a graphic equaliser with the leak of its neighbours, and free bands with it, all solved as one.
+
+    Parameters
+    ----------
+    held_hz : collection of float
+        Centres that are held by hand, what they do being taken out of the plan already: they are not solved.
 
     Returns
     -------
@@ -200,7 +211,7 @@ def fit_with_fixed(
         highest_gain_db=min(limits.highest_gain_db, fixed.highest_db),
     )
     problem = FitProblem(plan, bounds, sample_rate_hz)
-    usable = [f for f in fixed.centres_hz if f < 0.48 * sample_rate_hz]
+    usable = [f for f in fixed.centres_hz if f < 0.48 * sample_rate_hz and f not in held_hz]
     inside = np.array([limits.from_hz <= f <= limits.to_hz for f in usable])
     rows = rows_of([BandFilter(frequency_hz=f, gain_db=0.0, q=fixed.q) for f in usable])
     moving = rows_of(free)

@@ -1,7 +1,7 @@
 """Peaks and dips of a curve over several spots, and what causes them: with the evidence, and how sure."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Literal
 
 import numpy as np
@@ -31,6 +31,7 @@ _DULL_DB, _DULL_ALONE_DB = 2.5, 5.0  # of treble under the others', and under it
 _MEET_HZ = (30.0, 300.0)  # where main channels and subs hand over
 _CANCELS_DB, _AS_LOUD_DB = 2.0, 12.0  # below the louder of two that are so far apart at most
 _NEAR_CORNER_OCTAVES = 0.5
+_CONFIRMED, _MOST_SURE = 0.05, 0.95  # by a reflection that a take shows at its time
 _SHAPE_AGREES = 0.3  # correlation of levels over the spots with the shape of a mode: below, they speak against it
 _MOST = 12
 
@@ -58,6 +59,9 @@ class Cause:
         much of the dip is new since bass goes to the subs. NaN where it can't be told.
     fill_db : float
         Of a boundary of the box model: how much higher the level would lie there without its reflections.
+    seen : (float, float) or None
+        Of a boundary: how much later its reflection arrives than the direct sound in s, and its level against that in
+        dB, where a take shows it.
     """
 
     kind: CauseKind
@@ -67,6 +71,7 @@ class Cause:
     rings: float = 0.0
     pattern: float = float("nan")
     fill_db: float = 0.0
+    seen: tuple[float, float] | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -108,6 +113,7 @@ class Evidence:
     expected : what the box model expects at the spots; None where it says nothing of the row
     notches_hz : of each boundary, shape (spots,): where its reflection cancels first; infinite where it does not reach.
         Those of the box count only above what `expected` tells.
+    seen : of surfaces whose reflections a take shows: how much later in s, and level against the direct sound in dB
     plays_hz : between which frequencies the row plays at all
     direct_db : ndarray, shape (points,): level of the direct sound at one spot, or None
     others_direct_db : the same of other channels through the same microphone
@@ -124,6 +130,7 @@ class Evidence:
     ring_s: NDArray[np.float64]
     notches_hz: Mapping[str, NDArray[np.float64]]
     expected: ExpectedLevels | None = None
+    seen: Mapping[str, tuple[float, float]] = field(default_factory=dict)
     plays_hz: tuple[float, float] = (0.0, float("inf"))
     direct_db: NDArray[np.float64] | None = None
     others_direct_db: Sequence[NDArray[np.float64]] = ()
@@ -146,7 +153,8 @@ def findings_of_curve(frequency_hz: NDArray, level_db: NDArray, evidence: Eviden
     -----
     A mode is believed for a resonance of the box near by that speaker and spots can drive, that rings longer than its
     neighbourhood and follows its shape over the spots; surfaces for dips that the box model has as well, and that
-    follow it from spot to spot, those first without which the model would fill them most; a desk for dips that lie at
+    follow it from spot to spot, those first without which the model would fill them most, a little more where a take
+    shows the reflection; a desk for dips that lie at
     each spot where its geometry says; the loudspeaker's end for what lies below it; a speaker for what stands at all
     spots and in the direct sound; the microphone for what stands in the direct sound of all channels; a screen for
     treble that the direct sound lacks; a crossover where several speakers together are softer than the louder of them,
@@ -317,10 +325,12 @@ def _surfaces(
         if by_model is None or name not in WALLS
     ]
     if by_model is not None:
+        seen = evidence.seen.get(by_model.surfaces[0]) if by_model.surfaces else None
         causes.append(
             Cause(
                 kind="boundary",
-                sure=by_model.sure,
+                sure=min(_MOST_SURE, by_model.sure + (_CONFIRMED if seen else 0.0)),
+                seen=seen,
                 what=", ".join(by_model.surfaces),
                 at_hz=by_model.at_hz,
                 pattern=by_model.agrees,

@@ -13,6 +13,12 @@ from dolce.core.tuning.prediction import response_of
 _STEP = 1e-4  # of a frequency, over which phase is told by its slope: too short for any turn
 
 
+# Group delay from which on listeners notice it: J. Blauert and P. Laws, "Group delay distortions in electroacoustical
+# systems", J. Acoust. Soc. Am. 63, 1478-1483 (1978); none is published there below 500 Hz.
+NOTICED_DELAY_HZ = (500.0, 1000.0, 2000.0, 4000.0, 8000.0)
+NOTICED_DELAY_S = (0.0032, 0.002, 0.001, 0.0015, 0.002)
+
+
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
 class FilterCurve:
     """Level in dB, phase in degrees within ±180 and group delay in seconds, each of shape (points,)."""
@@ -35,6 +41,14 @@ class FilterCurves:
     together: FilterCurve
     each: tuple[tuple[BandFilter, FilterCurve], ...]
     later_s: float
+
+    def noticed_hz(self, at_hz: NDArray) -> tuple[float, ...]:
+        """Frequencies of those that are published at which the group delay of all filters is noticed.
+
+        `at_hz` is that of the curves, shape (points,).
+        """
+        found = np.interp(np.log(NOTICED_DELAY_HZ), np.log(at_hz), self.together.delay_s)
+        return tuple(hz for hz, s, most in zip(NOTICED_DELAY_HZ, found, NOTICED_DELAY_S, strict=True) if abs(s) > most)
 
 
 def filter_curves(settings: ChannelSettings, *, at_hz: NDArray, sample_rate_hz: int) -> FilterCurves:

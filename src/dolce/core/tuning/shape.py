@@ -514,10 +514,11 @@ def _bands(
     plan = replace(plan, desired_db=plan.desired_db - held)
     free: tuple[BandFilter, ...] = ()
     fewer: tuple[tuple[int, float], ...] = ()
-    if filter_type.method != "fixed bands" and limits.bands > len(locked):
+    free_locked = sum(not band.fixed for band in locked)
+    if filter_type.method != "fixed bands" and limits.bands > free_locked:
         fit = fit_bands(
             plan,
-            limits=replace(limits, bands=limits.bands - len(locked)),
+            limits=replace(limits, bands=limits.bands - free_locked),
             sample_rate_hz=sample_rate_hz,
             on_progress=step,
             effort=effort,
@@ -526,7 +527,14 @@ def _bands(
         free, fewer = fit.filters, fit.fewer
     graphic: tuple[BandFilter, ...] = ()
     if filter_type.method in ("fixed bands", "fixed and free bands"):
-        graphic, free = fit_with_fixed(plan, filter_type.fixed, limits=limits, sample_rate_hz=sample_rate_hz, free=free)
+        graphic, free = fit_with_fixed(
+            plan,
+            filter_type.fixed,
+            limits=limits,
+            sample_rate_hz=sample_rate_hz,
+            free=free,
+            held_hz=[band.filter.frequency_hz for band in locked if band.fixed],
+        )
     if device is not None and device.bands:
         free = tuple(device.settable(band) for band in free)
     found = (*locked, *(Band(filter=band) for band in free), *(Band(filter=band, fixed=True) for band in graphic))

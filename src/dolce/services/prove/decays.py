@@ -94,8 +94,8 @@ class Decays:
         self._forecasts: Cache[tuple, TimeForecast] = Cache(_KEPT)
         self._at_seats: Cache[tuple, list[SeatDecays | None]] = Cache(_KEPT)
 
-    def at_seats(self, job_id: int, channel: str) -> tuple[ProofView, list[SeatDecays]]:
-        """A proven channel's modes at every seat; none where it is not proven."""
+    def at_seats(self, job_id: int, channel: str, *, main_alone: bool = False) -> tuple[ProofView, list[SeatDecays]]:
+        """A proven channel's modes at every seat, or at the main seat alone; none where it is not proven."""
         view = self._proving.view(job_id)
         if channel not in view.channels or view.before_round is None or view.after_round is None:
             return view, []
@@ -107,23 +107,13 @@ class Decays:
         at_hz = sorted(modes)
         outputs = Outputs.held(view.after_round.held, view.job.channels)
         shifts = (proof.trim_db - proof.level_db, view.cut_db - proof.level_db)
+        seats = tuple(seat for seat in view.job.plan.seats if seat.is_main or not main_alone)
         with self._context.look() as work:
             newest = (work.takes.newest(view.before_round.id), work.takes.newest(view.after_round.id))
-            key = (
-                proof.channel,
-                view.before_round.id,
-                view.after_round.id,
-                *newest,
-                *at_hz,
-                *shifts,
-                view.job.plan.seats,
-            )
+            key = (proof.channel, view.before_round.id, view.after_round.id, *newest, *at_hz, *shifts, seats)
             rows = self._at_seats.get_or(
                 (*key, view.job.plan.spots),
-                lambda: [
-                    self._at_seat(work, view, seat, proof.channel, outputs, at_hz, shifts)
-                    for seat in view.job.plan.seats
-                ],
+                lambda: [self._at_seat(work, view, seat, proof.channel, outputs, at_hz, shifts) for seat in seats],
             )
         return view, [row for row in rows if row is not None]
 

@@ -6,12 +6,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dolce.core.job import Job, LogGroup, ReportWords, Round, grouped
-from dolce.core.room import Finding, findings_of
+from dolce.core.room import Finding, findings_of, group_of
 from dolce.core.tuning import ChannelShape, JobVerdict
 from dolce.services.context import Context
 from dolce.services.load.load_view import LoadView
 from dolce.services.load.loading import Loading
 from dolce.services.prove.change_since import ChangeView
+from dolce.services.prove.decays import Decays, SeatDecays
 from dolce.services.prove.proving import ProofView, Proving
 from dolce.services.prove.tolerating import ToleranceView, Tolerating
 from dolce.services.prove.verdicts import Verdicts
@@ -44,6 +45,7 @@ class Report:
     shapes : every channel as it was found and corrected
     findings : what geometry says, the weightiest first
     log : by day, takes of one round as one line
+    modes : decay of the modes of the fronts at the main seat, by channel
     decays : octave in Hz, decay time before and after in seconds, None where a round doesn't tell it
     changed : a round against the one before in the same state; None where there are no two
     """
@@ -60,6 +62,7 @@ class Report:
     log: tuple[LogGroup, ...]
     decays: tuple[tuple[float, float | None, float | None], ...]
     changed: ChangeView | None
+    modes: tuple[tuple[str, SeatDecays], ...] = ()
 
     def tells(self, part: str) -> bool:
         return part not in self.words.left_out
@@ -77,8 +80,9 @@ class Reporting:
         tolerating: Tolerating,
         verdicts: Verdicts,
         reading: Reading,
+        decays: Decays,
     ) -> None:
-        self._context, self._reading = context, reading
+        self._context, self._reading, self._decays = context, reading, decays
         self._shaping, self._loading = shaping, loading
         self._proving, self._tolerating, self._verdicts = proving, tolerating, verdicts
 
@@ -101,6 +105,13 @@ class Reporting:
             left_alone=_left_alone(shapes, self._causes(job_id, proof.before_round, shapes)),
             log=log,
             decays=_decay_rows(self._tolerating.decay_times(job_id, rounds)) if len(rounds) == 2 else (),
+            modes=tuple(
+                (channel, at)
+                for channel in proof.channels
+                if group_of(channel) == "fronts"
+                for at in self._decays.at_seats(job_id, channel, main_alone=True)[1]
+                if at.rows
+            ),
             changed=changed if changed.now is not None and changed.same_state else None,
         )
 

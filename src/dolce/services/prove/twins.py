@@ -39,6 +39,8 @@ class TwinKeeping:
         """None for a channel that has no partner, and for a centre without left and right."""
         view = self._proving.view(job_id)
         channels = view.job.channels
+        if channel not in channels:
+            return None
         partner = partner_of(channel)
         if channel == "C" and {"L", "R"} <= set(channels):
             second: tuple[str, ...] = ("L", "R")

@@ -1,5 +1,7 @@
 """What a channel's curve says, held against the plan, its ringing and its direct sound."""
 
+from dataclasses import replace
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -14,6 +16,8 @@ from dolce.core.reading import (
     Evidence,
     ExpectedLevels,
     direct_sound,
+    early_reflections,
+    early_sound,
     findings_of_curve,
     map_of_cycles,
     ringing_s,
@@ -74,6 +78,7 @@ def curve_findings(
             name: reflections.cancellations.frequency_hz[b, number] for b, name in enumerate(reflections.boundaries)
         }
     field = box_field(job.plan, sources, places, at_hz=EXPECTED_HZ)
+    seen: dict[str, tuple[float, float]] = {}
     ring_s, direct, others = np.full(_RING_HZ.size, np.nan), None, []
     bass = bass_alone(curves.channel)
     alone = curves.channel in job.channels
@@ -85,6 +90,8 @@ def curve_findings(
             continue
         arrival = at.arrival_s if at.arrival_known else find_arrival(response).time_s
         ring_s = _ringing(response, arrival)
+        if len(sounding) == 1 and at in takes:
+            seen = _seen(response, arrival, job, sounding[0], sources[0], places[takes.index(at)])
         direct = _direct(response, arrival) if alone and not bass else None
     return findings_of_curve(
         ANALYSIS_GRID_HZ,
@@ -95,6 +102,7 @@ def curve_findings(
             ring_hz=_RING_HZ,
             ring_s=ring_s,
             notches_hz=notches,
+            seen=seen,
             expected=ExpectedLevels(field, ANALYSIS_GRID_HZ),
             plays_hz=_plays_hz(job, curves, handed_over=bool(crossover_hz) or len(sounding) > 1),
             direct_db=direct,
@@ -106,6 +114,19 @@ def curve_findings(
             without_crossover_db=_before(untouched, takes),
         ),
     )
+
+
+def _seen(
+    response: ImpulseResponse, arrival_s: float, job: Job, channel: str, speaker: Point, spot: Point
+) -> dict[str, tuple[float, float]]:
+    """Surfaces whose reflections one take shows: how much later in s, and level against the direct sound in dB."""
+    plan = job.plan.replaced(replace(job.plan.speaker(channel), place=speaker))
+    expected, number = reflections_of(plan, listeners=[spot]), plan.channels.index(channel)
+    later = (expected.reflected_m[:, number] - expected.direct_m[number]) / plan.speed_m_s
+    found = early_reflections(
+        [early_sound(response, arrival_s=arrival_s)], dict(zip(expected.boundaries, later, strict=True))
+    )
+    return {one.surface: (one.later_s, one.level_db) for one in found if one.surface}
 
 
 def _plays_hz(job: Job, curves: ChannelCurves, *, handed_over: bool) -> tuple[float, float]:

@@ -29,7 +29,18 @@ class BandEditing:
         return self._shaping.correction(job_id).band(channel, band_id)
 
     def edit(self, job_id: int, channel: str, band_id: int, filter_: BandFilter) -> None:
-        """Change a band; InvalidValue where the processor can't be set to it."""
+        """Change a band; InvalidValue where the processor can't be set to it.
+
+        One of a graphic equaliser keeps its frequency and Q, moves in its steps, and is locked: the others are solved
+        around it.
+        """
+        correction = self._shaping.correction(job_id)
+        present = correction.band(channel, band_id)
+        if present.fixed:
+            gain_db = correction.correction_settings(channel).filter_type.fixed.on_step(filter_.gain_db)
+            held = replace(present, filter=replace(present.filter, gain_db=gain_db), locked=True)
+            self._change(job_id, "edit", channel, band_id, lambda c: c.with_band(channel, band_id, held))
+            return
         device = self._device(job_id)
         if device is not None and device.bands:
             broken = device.broken_by_channel(ChannelSettings(filters=(filter_,)))

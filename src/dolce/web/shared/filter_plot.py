@@ -6,7 +6,8 @@ from typing import Literal, get_args
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.tuning.filter_curves import FilterCurve, FilterCurves
+from dolce.core.response import ANALYSIS_GRID_HZ
+from dolce.core.tuning.filter_curves import NOTICED_DELAY_HZ, NOTICED_DELAY_S, FilterCurve, FilterCurves
 from dolce.web.shared.plot_data import SHOWN_X, curve, fitting, response_plot
 from dolce.words.numbers import hertz
 
@@ -23,12 +24,16 @@ def filter_kind(text: str) -> FilterKind:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class FiltersShown:
-    """The plot of a channel's filters, of which kind it is, and the address that shows another."""
+    """The plot of a channel's filters, of which kind it is, and the address that shows another.
+
+    `noticed_hz` is where listeners notice their group delay.
+    """
 
     plot: dict
     kind: FilterKind
     url: str
     later_ms: float
+    noticed_hz: tuple[float, ...]
     kinds: dict[FilterKind, str] = field(default_factory=lambda: FILTER_KINDS)
 
     @classmethod
@@ -40,7 +45,11 @@ class FiltersShown:
             return None
         asked = filter_kind(kind)
         return cls(
-            plot=filter_plot(found, channel, asked, under=under), kind=asked, url=url, later_ms=1000 * found.later_s
+            plot=filter_plot(found, channel, asked, under=under),
+            kind=asked,
+            url=url,
+            later_ms=1000 * found.later_s,
+            noticed_hz=found.noticed_hz(ANALYSIS_GRID_HZ),
         )
 
 
@@ -63,9 +72,22 @@ def filter_plot(found: FilterCurves, channel: str, kind: FilterKind, *, under: s
     ]
     for one in each:
         one["x"], one["y"] = one.get("x", SHOWN_X)[_EVERY], one["y"][_EVERY]
+    limits = [
+        {
+            "label": "noticed from" if sign > 0 else "",
+            "channel": channel,
+            "state": "target",
+            "note": "",
+            "quiet": sign < 0,
+            "x": list(NOTICED_DELAY_HZ),
+            "y": [sign * 1000 * seconds for seconds in NOTICED_DELAY_S],
+        }
+        for sign in (1, -1)
+        if kind == "delay"
+    ]
     least, step = {"level": (12.0, 5.0), "phase": (90.0, 45.0), "delay": (4.0, 2.0)}[kind]
     plot = response_plot(
-        curves=[*each, together],
+        curves=[*each, *limits, together],
         range_db=fitting([part["y"] for part in (*each, together)], None, step=step, least=least),
         unit=_UNITS[kind],
     )

@@ -17,10 +17,13 @@ from dolce.web.stops.shape.views import ChannelView
 
 def _typed(job_id: int, channel: str, band_id: int) -> BandFilter:
     """The band as the form has it; InvalidForm with one text for its row."""
-    kept = services().bands.band(job_id, channel, band_id).filter
+    present = services().bands.band(job_id, channel, band_id)
+    kept = present.filter
     form = FormReader(request.form, kept=kept)
     values: dict[str, Any] = {
-        name: form.of(BandFilter, name) for name in ("frequency_hz", "gain_db", "q") if name in request.form
+        name: form.of(BandFilter, name)
+        for name in (("gain_db",) if present.fixed else ("frequency_hz", "gain_db", "q"))
+        if name in request.form
     }
     kind = next((kind for kind in BAND_KINDS if kind == request.form.get("kind", kept.kind)), None)
     if kind is None:
@@ -33,6 +36,8 @@ def _typed(job_id: int, channel: str, band_id: int) -> BandFilter:
             {f"band-{band_id}": " ".join(f"{field_names[name]}: {text}" for name, text in error.faults.items())}
         ) from error
     band = replace(kept, kind=kind or kept.kind, **values)
+    if present.fixed:
+        return band
     # What was dragged, or moved by a key, lies between steps.
     return services().bands.snapped(job_id, band) if request.form.get("moved") else band
 

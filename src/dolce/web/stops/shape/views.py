@@ -114,9 +114,13 @@ class ChannelView:
                 "label": row.letter,
                 "id": row.band.id,
                 "off": not row.band.on,
-                "locked": row.band.locked,
+                "locked": row.band.locked and not row.band.fixed,
+                "fixed": row.band.fixed,
             }
-            for row in rows
+            for row in (
+                *rows,
+                *(row for row in graphic if limits.from_hz <= row.band.filter.frequency_hz <= limits.to_hz),
+            )
         ]
         plot["points"] = _points(view.correction, name)
         return cls(

@@ -14,11 +14,11 @@ export function drawHandles(svg, figure, data, { x, y, width }) {
     .on("keydown", (event) => { if (event.key === "Enter" || event.key === " ") { event.preventDefault(); press(place, event.target.dataset.at); } });
   drawPoints(svg, data, place, { x, y, width });
   for (const band of data.handles ?? []) {
-    const head = svg.append("g").attr("class", `handle${band.off ? " off" : ""}${band.locked ? " locked" : ""}`).attr("tabindex", 0).attr("role", "slider")
+    const head = svg.append("g").attr("class", `handle${band.fixed ? " fixed" : ""}${band.off ? " off" : ""}${band.locked ? " locked" : ""}`).attr("tabindex", 0).attr("role", "slider")
       .attr("data-handle", band.id).attr("aria-label", `Band ${band.label}`).attr("aria-valuenow", band.y)
       .attr("aria-valuetext", `${band.x} Hz, ${band.y} dB, Q ${band.q}`);
     head.attr("transform", `translate(${x(band.x)} ${y(band.y)})`);
-    head.append("ellipse").attr("rx", 8).attr("ry", 6).attr("transform", "rotate(-18)");
+    head.append("ellipse").attr("rx", band.fixed ? 5 : 8).attr("ry", band.fixed ? 4 : 6).attr("transform", "rotate(-18)");
     head.append("text").attr("y", 3.5).attr("text-anchor", "middle").text(band.label);
     if (!band.locked) moves(head, figure, data, band, place, { x, y, width, svg });
   }
@@ -92,7 +92,7 @@ function moves(head, figure, data, band, place, { x, y, width, svg }) {
   };
   const at = (event) => {
     const box = svg.node().getBoundingClientRect(), scale = width / box.width;
-    now.frequency_hz = Math.min(Math.max(x.invert((event.clientX - box.left) * scale), 10), 20000);
+    now.frequency_hz = band.fixed ? band.x : Math.min(Math.max(x.invert((event.clientX - box.left) * scale), 10), 20000);
     now.gain_db = Math.min(Math.max(y.invert((event.clientY - box.top) * scale), -30), 15);
     head.attr("transform", `translate(${x(now.frequency_hz)} ${y(now.gain_db)})`);
     ask();

@@ -283,7 +283,7 @@ def main() -> int:
     broke = sum(count for status, count in counts.items() if status >= 500 and status not in (503, 507))
     line(f"{sum(counts.values())} hostile requests: answered by a fault of ours", str(broke), "0", broke == 0)
     seconds, where = max(item[1] for item in found)
-    line("  the longest answer", f"{seconds:.1f} s", f"{LONGEST_S:g} s", seconds < LONGEST_S)
+    line("  the longest answer", f"{seconds:.1f} s", f"{LONGEST_S:g} s", seconds < LONGEST_S, timed=True)
     note(f"    {where}", "")
     for _, _, held in found:
         if len(held) < 2 * WEIGHED:

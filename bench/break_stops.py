@@ -113,6 +113,7 @@ def tried(services: Services, job_id: int) -> None:
         f"{late}, latest {1000 * worst:.0f} ms",
         "0",
         late == 0,
+        timed=True,
     )
     line("  answered otherwise than what happened", str(wrong), "0", wrong == 0)
     for word, count in answers.most_common():

@@ -7,6 +7,8 @@ os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 
 
 import pytest
+from hypothesis import HealthCheck
+from hypothesis import settings as hypothesis_settings
 
 from dolce.services.align.common_bass import CommonBassBench
 from dolce.services.sample.demo import build_demo
@@ -15,6 +17,12 @@ from dolce.services.wiring import Services, open_services
 from dolce.web.serving import settle
 from rooms import BRIEF, BRIEF_BASS, Prepared
 from sharing import group
+
+# Nothing is timed, on a busy machine neither, and every run tries the same; `bench/break_input.py` tries others.
+hypothesis_settings.register_profile(
+    "tests", deadline=None, derandomize=True, database=None, suppress_health_check=[HealthCheck.too_slow]
+)
+hypothesis_settings.load_profile("tests")
 
 # What is tested of jobs holds however long bands are looked for; tests/core and bench/ look in earnest.
 Finding.effort = BRIEF

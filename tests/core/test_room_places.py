@@ -94,7 +94,7 @@ def test_patterns():
 
 
 @given(st.sampled_from(list(PATTERNS)), st.integers(1, 25), st.floats(0.05, 1.5))
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 def test_every_pattern_stays_inside_and_starts_at_the_main_seat(pattern, count, spacing_m):
     placed = spots_by_pattern(TWO_ROWS, pattern, seat_id=1, count=min(count, 12), spacing_m=spacing_m)
     spots = numbered(TWO_ROWS, placed)

@@ -89,7 +89,7 @@ def changed(data: bytes, changes: list[tuple[float, int, bytes]]) -> bytes:
 
 @pytest.mark.parametrize("kind", list(WHOLE))
 @given(CHANGES)
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 def test_a_file_that_is_changed_anywhere_gives_a_value_or_a_clear_error(kind, changes):
     data, read = WHOLE[kind]
     with contextlib.suppress(DolceError):  # any other kind of error fails the test
@@ -187,7 +187,10 @@ def test_places_in_degrees_and_the_first_of_many_receivers_are_read(tmp_path):
 
 
 @given(CHANGES)
-@settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(
+    max_examples=25,
+    suppress_health_check=[*settings.default.suppress_health_check, HealthCheck.function_scoped_fixture],
+)
 def test_room_responses_that_are_changed_anywhere_too(sofa, changes):
     with contextlib.suppress(DolceError):
         read_sofa(changed(sofa, changes), name="f")
@@ -206,7 +209,10 @@ def backup(tmp_path_factory) -> Path:
 
 
 @given(CHANGES, st.sampled_from([1.0, 0.002]))
-@settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(
+    max_examples=25,
+    suppress_health_check=[*settings.default.suppress_health_check, HealthCheck.function_scoped_fixture],
+)
 def test_a_backup_that_is_changed_anywhere_is_never_put_back_as_something_else(backup, changes, within):
     # Changes over all of it, and in its trailer alone, which says what is inside.
     data = backup.read_bytes()
@@ -238,7 +244,7 @@ def test_a_backup_that_is_changed_anywhere_is_never_put_back_as_something_else(b
         unique_by=lambda row: f"{row[0]:.2f}",
     )
 )
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 def test_targets_are_read_back_as_written(rows):
     rows = sorted(rows)
     back = read_target(write_target(np.array([hz for hz, _ in rows]), np.array([db for _, db in rows])), name="f")
@@ -246,7 +252,7 @@ def test_targets_are_read_back_as_written(rows):
 
 
 @given(st.integers(1, 4), st.sampled_from([44_100, 48_000, 96_000]))
-@settings(max_examples=8, deadline=None)
+@settings(max_examples=8)
 def test_room_responses_are_read_back_as_written(places, rate):
     samples = np.random.default_rng(places).normal(size=(places, 64))
     written = RoomResponses(

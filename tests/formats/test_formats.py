@@ -64,7 +64,7 @@ def test_files_that_are_no_recordings_are_refused_with_the_reason(data, message)
 
 
 @given(st.binary(max_size=400))
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @pytest.mark.parametrize("read", [read_audio, read_microphone_curve, read_response])
 def test_any_bytes_give_a_value_or_a_clear_error(read, data):
     for start in (b"", write_wav(NOISE[:20], sample_rate_hz=48_000)[:40], b"frequency_hz,level_db\n20,0\n", b"20 0\n"):
@@ -120,7 +120,7 @@ def test_faulty_calibration_texts_name_line_and_remedy(text, message):
         unique_by=lambda row: f"{row[0]:.6g}",
     )
 )
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 def test_curves_and_responses_are_read_back_as_written(rows):
     table = np.array(sorted(rows))
     from dolce.core.response import MicrophoneCurve

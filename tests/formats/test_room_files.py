@@ -122,7 +122,7 @@ def test_places_in_any_order_of_columns_move_only_what_they_name():
 
 
 @given(st.binary(max_size=300))
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 def test_any_bytes_give_a_room_or_a_clear_error(data):
     for start in (b"", b'{"format": "dolce room", ', HEAD, HEAD + b"speaker,L,,"):
         for read in (lambda d: read_room(d, name="f"), lambda d: read_places(d, PLANS[0], name="f")):
@@ -139,7 +139,7 @@ def test_any_bytes_give_a_room_or_a_clear_error(data):
     st.sampled_from(BOX_KINDS),
     st.text(max_size=20, alphabet=st.characters(exclude_categories=("Cs", "Cc"), exclude_characters="\ufffe\uffff")),
 )
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 def test_any_room_is_read_back(length, width, height, layout, subs, kind, name):
     plan = new_plan(RoomSize(length_m=length, width_m=width, height_m=height), layout=layout, subs=subs)
     plan = replace(

@@ -71,6 +71,7 @@ def test_every_channel_stands_as_a_small_plot(demo, demo_job, address, states):
 def third_round(prepared):
     """The complete sample with a third round, of three of the nine spots."""
     services = open_services(prepared("demo", build_demo))
+    services.rigging.set_rig(1, pace="fast")
     services.loading.switch(1, "bypass")
     services.rounds.new(1, name="A later day")
     for spot in services.jobs.get(1).spots[:3]:

@@ -16,11 +16,15 @@ from dolce.services.shape.finding import Finding
 from dolce.services.wiring import Services, open_services
 from dolce.web.serving import settle
 from rooms import BRIEF, BRIEF_BASS, Prepared
-from sharing import group
+from sharing import InGroups
 
 # Nothing is timed, on a busy machine neither, and every run tries the same; `bench/break_input.py` tries others.
 hypothesis_settings.register_profile(
-    "tests", deadline=None, derandomize=True, database=None, suppress_health_check=[HealthCheck.too_slow]
+    "tests",
+    deadline=None,
+    derandomize=True,
+    database=None,
+    suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture],
 )
 hypothesis_settings.load_profile("tests")
 
@@ -29,11 +33,9 @@ Finding.effort = BRIEF
 CommonBassBench.search_steps = BRIEF_BASS
 
 
-@pytest.hookimpl(tryfirst=True)
-def pytest_collection_modifyitems(items):
-    """Whole modules for each worker, in the order of their names: what takes longest comes first."""
-    for item in items:
-        item.add_marker(pytest.mark.xdist_group(group(item.nodeid)))
+@pytest.hookimpl(optionalhook=True)
+def pytest_xdist_make_scheduler(config, log):
+    return InGroups(config, log)
 
 
 def pytest_collection_finish() -> None:

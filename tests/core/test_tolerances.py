@@ -214,3 +214,16 @@ def test_what_lies_outside_where_the_target_does_was_asked_for(value, outcome, l
     found = asked_for([figure], {"L": target}, at_hz=GRID)
     assert [(a.channel, a.at_hz, round(a.target_db, 2)) for a in found] == ([("L", 63.0, lift_db)] if asked else [])
     assert asked_for([figure], {"R": target}, at_hz=GRID) == ()
+
+
+def test_bounds_about_a_target_hold_where_the_response_follows_it_and_not_where_it_is_flat():
+    target = 8.0 / (1 + (GRID / 80.0) ** 3)  # a bass lift of 8 dB
+    wanted = replace(OWN, about="target", tilt_db_per_octave=(-1.5, 0.0))
+    follows = target + np.random.default_rng(4).normal(0, 0.1, (8, 1))
+    response, slope = judged_response("L", GRID, follows + 3.0, np.ones(8), wanted, target_db=target - 20.0)
+    assert response.outcome == "holds"
+    assert abs(response.value) < 0.5  # levels of either count nothing
+    # The slope is that of the response, with its target or without.
+    assert slope.value == pytest.approx(judged_response("L", GRID, follows, np.ones(8), wanted)[1].value)
+    (flat, _) = judged_response("L", GRID, follows - target, np.ones(8), wanted, target_db=target)
+    assert (flat.outcome, flat.value) == ("fails", pytest.approx(-7.9, abs=1.0))

@@ -8,7 +8,7 @@ from pathlib import Path
 import netCDF4
 import numpy as np
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import given, settings
 from hypothesis import strategies as st
 from numpy.testing import assert_allclose
 
@@ -187,10 +187,7 @@ def test_places_in_degrees_and_the_first_of_many_receivers_are_read(tmp_path):
 
 
 @given(CHANGES)
-@settings(
-    max_examples=25,
-    suppress_health_check=[*settings.default.suppress_health_check, HealthCheck.function_scoped_fixture],
-)
+@settings(max_examples=25)
 def test_room_responses_that_are_changed_anywhere_too(sofa, changes):
     with contextlib.suppress(DolceError):
         read_sofa(changed(sofa, changes), name="f")
@@ -209,10 +206,7 @@ def backup(tmp_path_factory) -> Path:
 
 
 @given(CHANGES, st.sampled_from([1.0, 0.002]))
-@settings(
-    max_examples=25,
-    suppress_health_check=[*settings.default.suppress_health_check, HealthCheck.function_scoped_fixture],
-)
+@settings(max_examples=25)
 def test_a_backup_that_is_changed_anywhere_is_never_put_back_as_something_else(backup, changes, within):
     # Changes over all of it, and in its trailer alone, which says what is inside.
     data = backup.read_bytes()

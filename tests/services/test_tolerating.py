@@ -4,12 +4,13 @@ import numpy as np
 import pytest
 
 from asking import client_of, post
+from dolce.core.dsp import energy_mean_db, third_octaves_of
 from dolce.core.response import ANALYSIS_GRID_HZ as GRID
 from dolce.core.tolerance import PUBLISHED, ToleranceSet, against_bound
 from dolce.errors import InvalidValue, NotFound
 from dolce.services.jobs.job_keeping import JobDetails
 from dolce.services.wiring import open_services
-from rooms import taken_room
+from rooms import shaped_pair, taken_room
 
 EBU = "EBU Tech 3276"
 
@@ -19,6 +20,11 @@ def taken(prepared):
     services = open_services(taken_room(prepared, layout="3.1", subs=0))
     yield services, 1
     services.close()
+
+
+@pytest.fixture(scope="module")
+def shaped(prepared):
+    yield from shaped_pair(prepared)
 
 
 def of_line(view, line):
@@ -173,3 +179,23 @@ def test_the_verdict_stands_on_the_set_that_a_job_has_chosen(taken):
     # A set that is deleted leaves the first one.
     services.tolerating.forget(services.tolerating.sets()["My wide window"].id)
     assert services.tolerating.chosen(job_id).name == EBU
+
+
+def test_a_set_about_the_target_judges_each_channel_against_its_own(shaped):
+    services, job_id = shaped
+    client = client_of(services)
+    typed = {"set_name": "To target", "lines": "40 -40 40\n16000 -40 40", "about": "target"}
+    page = post(client, f"/jobs/{job_id}/prove/tolerances/keep", **typed).text
+    assert "Response about its target" in page
+    view = services.tolerating.view(job_id, "To target")
+    assert (view.wanted.about, view.asked_for, view.not_known) == ("target", (), ())
+    # Against the set about the mean: the same curves less the target, about the same mean.
+    correction = services.proving.view(job_id).correction
+    target = correction.target_db("L", GRID)
+    with services.context.look() as work:
+        curves = services.context.curves.of(work, view.round.id)["L"]
+    mids, thirds = third_octaves_of(GRID, np.array([energy_mean_db(curves.level_db), target]))
+    off = thirds[0] - thirds[1]
+    off -= off[(mids >= 200) & (mids <= 4000)].mean()
+    figure = of_line(view, "response")["L"]
+    assert np.interp(figure.at_hz, mids, off) == pytest.approx(figure.value, abs=1.0)

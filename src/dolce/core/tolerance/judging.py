@@ -68,13 +68,21 @@ def against_bound(value: float, error: float, *, low: float | None = None, high:
 
 
 def judged_response(
-    channel: str, at_hz: NDArray, level_db: ArrayLike, weights: Sequence[float], wanted: ToleranceSet
+    channel: str,
+    at_hz: NDArray,
+    level_db: ArrayLike,
+    weights: Sequence[float],
+    wanted: ToleranceSet,
+    *,
+    target_db: NDArray | None = None,
 ) -> list[Figure]:
     """The third of an octave that is furthest beyond its bound, or nearest to it, and the slope.
 
     Parameters
     ----------
     level_db : shape (spots, points)
+    target_db : shape (points,), at any level
+        Taken off before the response is held against its bounds; a slope is that of the response itself.
 
     Notes
     -----
@@ -83,10 +91,11 @@ def judged_response(
     levels = np.atleast_2d(np.asarray(level_db, dtype=float))
     weight = np.asarray(weights, dtype=float)
     mids, third_octaves = third_octaves_of(at_hz, levels)
+    wanted_db = np.zeros(mids.size) if target_db is None else third_octaves_of(at_hz, target_db[None])[1][0]
     middle = in_band(mids, MEAN_HZ)
 
-    def average(rows: NDArray) -> NDArray:
-        level = energy_mean_db(third_octaves[rows], weights=weight[rows])
+    def average(rows: NDArray, off_db: ArrayLike = wanted_db) -> NDArray:
+        level = energy_mean_db(third_octaves[rows], weights=weight[rows]) - off_db
         return level - level[middle].mean()
 
     whole = average(np.flatnonzero(weight > 0))
@@ -120,7 +129,7 @@ def judged_response(
         inside = in_band(mids, _TILT_HZ)
 
         def slope_of(rows: NDArray) -> float:
-            return float(np.polyfit(np.log2(mids[inside]), average(rows)[inside], 1)[0])
+            return float(np.polyfit(np.log2(mids[inside]), average(rows, 0.0)[inside], 1)[0])
 
         slope = slope_of(np.flatnonzero(weight > 0))
         slope_error = float(jackknife_error(slope_of, weight, share=AGAINST_BOUND))

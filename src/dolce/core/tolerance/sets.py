@@ -2,6 +2,7 @@
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from typing import Literal
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -24,6 +25,8 @@ class ToleranceSet:
     response_hz, upper_db, lower_db : tuples of equally many numbers
         1/3-octave bands about their mean over 200 Hz to 4 kHz, straight over log frequency between points; empty for
         no such line.
+    about : "mean" or "target"
+        Whether bounds of the response lie about that mean alone, or about the channel's own target hung at it.
     tilt_db_per_octave : (float, float) or None
         Least and largest slope from 200 Hz to 10 kHz.
     level_db : float or None
@@ -38,7 +41,7 @@ class ToleranceSet:
         Seat-to-seat variation of any channel's bass, at most.
     angles : bool
         Whether channels have to stand where their layout wants them.
-    sources : mapping of line to its document
+    sources : mapping of line to its document, with its edition and clause as far as they are known
         "from memory" where there was no copy of it.
     """
 
@@ -47,6 +50,7 @@ class ToleranceSet:
     response_hz: tuple[float, ...] = ()
     upper_db: tuple[float, ...] = ()
     lower_db: tuple[float, ...] = ()
+    about: Literal["mean", "target"] = "mean"
     tilt_db_per_octave: tuple[float, float] | None = None
     level_db: float | None = limited(0.1, 12, where="level between channels", unit="dB", default=None)
     arrival_s: float | None = limited(1e-5, 0.05, where="arrival between channels", unit="s", default=None)
@@ -90,8 +94,13 @@ def wanted_reverberation_s(volume_m3: float) -> float:
     return 0.25 * (volume_m3 / 100.0) ** (1 / 3)
 
 
-_EBU, _BS1116, _BS775 = "EBU Tech 3276", "ITU-R BS.1116-3", "ITU-R BS.775-3"
-_MEMORY = ", from memory"
+_EBU, _BS1116 = "EBU Tech 3276", "ITU-R BS.1116-3"
+# Editions and clauses as remembered: no copy of the documents was there.
+_OF_EBU = f"{_EBU}, 2nd edition (May 1998), from memory; clause not known"
+_OF_BS1116 = f"{_BS1116} (February 2015), from memory"
+_SOUND_FIELD = f"{_OF_BS1116}; steady-state sound field, 8.3.4"
+_ROOM = f"{_OF_BS1116}; reference listening room, 8.2"
+_BS775 = "ITU-R BS.775-3 (August 2012), figure 1"
 PUBLISHED: dict[str, ToleranceSet] = {
     tolerances.name: tolerances
     for tolerances in (
@@ -106,11 +115,11 @@ PUBLISHED: dict[str, ToleranceSet] = {
             noise_nr=15.0,
             angles=True,
             sources={
-                "response": _EBU + _MEMORY,
-                "level": _BS1116 + _MEMORY,
-                "arrival": _BS1116 + _MEMORY,
-                "decay": _EBU + _MEMORY,
-                "noise": _EBU + _MEMORY,
+                "response": _OF_EBU,
+                "level": f"{_OF_BS1116}; clause not known",
+                "arrival": f"{_OF_BS1116}; clause not known",
+                "decay": _OF_EBU,
+                "noise": _OF_EBU,
                 "angles": _BS775,
             },
         ),
@@ -125,11 +134,11 @@ PUBLISHED: dict[str, ToleranceSet] = {
             noise_nr=15.0,
             angles=True,
             sources={
-                "response": _BS1116 + _MEMORY,
-                "level": _BS1116 + _MEMORY,
-                "arrival": _BS1116 + _MEMORY,
-                "decay": _BS1116 + _MEMORY,
-                "noise": _BS1116 + _MEMORY,
+                "response": _SOUND_FIELD,
+                "level": f"{_OF_BS1116}; clause not known",
+                "arrival": f"{_OF_BS1116}; clause not known",
+                "decay": _ROOM,
+                "noise": f"{_OF_BS1116}; clause not known",
                 "angles": _BS775,
             },
         ),

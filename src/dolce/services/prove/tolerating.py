@@ -26,7 +26,7 @@ from dolce.core.tolerance import (
     judged_reverberation,
     judged_seats,
 )
-from dolce.core.tuning import Alignment, level_weights, spot_weights, usual_seat_weighting
+from dolce.core.tuning import Alignment, Correction, level_weights, spot_weights, usual_seat_weighting
 from dolce.core.uncertainty import AGAINST_BOUND
 from dolce.errors import DolceError, InvalidValue, NotFound
 from dolce.services.align.readings import seat_arrivals_of
@@ -144,13 +144,15 @@ class Tolerating:
         sets, chosen = self.sets(), self.chosen(job_id)
         wanted = sets.get(name) or chosen
         proof = self._proving.view(job_id)
+        correction = proof.correction
         not_known: list[tuple[str, str]] = []
+        to_target = wanted.about == "target"
         with self._context.look() as work:
             job = work.jobs.get(job_id)
             present = proving_round(work, job) or next(
                 (r for r in work.takes.rounds(job_id) if r.id == job.round_id), None
             )
-            figures = [] if present is None else self._of_round(work, job, present, wanted)
+            figures = [] if present is None else self._of_round(work, job, present, wanted, correction)
             within_s = wanted.reverberation_s
             if present is not None and within_s is not None:
                 decay = self._decay(work, job, present, within_s)
@@ -201,10 +203,9 @@ class Tolerating:
                         outcome=against_bound(rating[0], _NOISE_OFF_NR, high=wanted.noise_nr),
                     )
                 )
-        correction = proof.correction
         targets = (
             {}
-            if correction is None
+            if to_target
             else {
                 figure.subject: correction.target_db(figure.subject, ANALYSIS_GRID_HZ)
                 for figure in figures
@@ -242,7 +243,9 @@ class Tolerating:
             work.reports.keep(job_id, replace(work.reports.get(job_id), tolerances=name))
             work.logbook.add(job_id, f"The room is held against {name}.", at=self._context.now())
 
-    def _of_round(self, work: UnitOfWork, job: Job, present: Round, wanted: ToleranceSet) -> list[Figure]:
+    def _of_round(
+        self, work: UnitOfWork, job: Job, present: Round, wanted: ToleranceSet, correction: Correction
+    ) -> list[Figure]:
         weights = spot_weights(job, usual_seat_weighting(job))
         found: list[Figure] = []
         for channel, curves in self._context.curves.of(work, present.id).items():
@@ -254,6 +257,7 @@ class Tolerating:
                     curves.level_db[rows],
                     [weights[curves.takes[k].spot_id] for k in rows],
                     wanted,
+                    target_db=correction.target_db(channel, ANALYSIS_GRID_HZ) if wanted.about == "target" else None,
                 )
                 at_seats = [k for k in rows if job.spot(curves.takes[k].spot_id).seat_id is not None]
                 seats = (

@@ -16,7 +16,7 @@ from dolce.web.shared.page import after_change, services, show_stop
 from dolce.web.shared.small_plots import small_proof
 from dolce.web.stops.prove.history_plots import HEIGHT, WIDTH, history_lines
 from dolce.web.stops.prove.twin_plots import TWIN_MS, outside, twin_plots
-from dolce.web.stops.prove.views import bass_at_seats_plot, latest_first, proof_plot, tolerance_rows
+from dolce.web.stops.prove.views import LINES, bass_at_seats_plot, latest_first, proof_plot, tolerance_rows
 from dolce.words.verdicts import heading, objection_words, remedies_of, sentences
 
 blueprint = Blueprint("prove", __name__, url_prefix="/jobs/<int:job_id>/prove", template_folder="templates")
@@ -197,6 +197,7 @@ def _tolerances(job_id: int, name: str, **context: object) -> str:
         job_id=job_id,
         t=services().tolerating.view(job_id, name),
         rows=tolerance_rows,
+        lines=LINES,
         **{"faults": {}, "typed": {}, **context},
     )
 
@@ -227,6 +228,7 @@ def _typed_set(form: FormReader) -> ToleranceSet:
         response_hz=tuple(row[0] for row in points),
         lower_db=tuple(row[1] for row in points),
         upper_db=tuple(row[2] for row in points),
+        about="target" if form.text("about") == "target" else "mean",
         angles=form.flag("tol_angles"),
         sources={},
         **values,

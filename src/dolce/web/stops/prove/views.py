@@ -71,6 +71,7 @@ def tolerance_rows(view: ToleranceView) -> list[dict]:
     def with_unit(number: str, unit: str) -> str:
         return f"{number}{'' if unit == '°' else ' '}{unit}".replace("-", "−")
 
+    about_target = "response" if view.wanted.about == "target" else ""
     order = {"fails": 0, "inconclusive": 1, "holds": 2}
     rows = []
     for judged in sorted(view.figures, key=lambda figure: order[figure.outcome]):
@@ -84,7 +85,7 @@ def tolerance_rows(view: ToleranceView) -> list[dict]:
         bounds = " to ".join(f"{bound:.{digits}f}" for bound in (judged.low, judged.high) if bound is not None)
         rows.append(
             {
-                "line": LINES[judged.line],
+                "line": LINES[judged.line] + (" about its target" if judged.line == about_target else ""),
                 "subject": judged.subject if judged.subject != "room" else "",
                 "outcome": judged.outcome,
                 "value": with_unit(value, judged.unit),

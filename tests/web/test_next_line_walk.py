@@ -20,7 +20,7 @@ from dolce.services.sample.demo import rehearsal_microphone
 # shown by tests/services/test_other_layouts.py.
 CASES = [
     (layout, ("0", "2", "")[k % 3], ("rehearsal", "sound card")[k % 2], k // 2 % 2 == 0)
-    for k, layout in enumerate(("1.0", "2.0", "3.1", "5.1", "7.1.4", "5.1.2"))
+    for k, layout in enumerate(("2.0", "7.1.4", "1.0", "5.1"))
 ]
 
 

@@ -94,7 +94,7 @@ def judged_response(
     wanted_db = np.zeros(mids.size) if target_db is None else third_octaves_of(at_hz, target_db[None])[1][0]
     middle = in_band(mids, MEAN_HZ)
 
-    def average(rows: NDArray, off_db: ArrayLike = wanted_db) -> NDArray:
+    def average(rows: NDArray, off_db: NDArray | float = wanted_db) -> NDArray:
         level = energy_mean_db(third_octaves[rows], weights=weight[rows]) - off_db
         return level - level[middle].mean()
 

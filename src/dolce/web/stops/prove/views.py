@@ -92,7 +92,7 @@ def tolerance_rows(view: ToleranceView) -> list[dict]:
                 "error": error,
                 "at": f" at {hertz(judged.at_hz)}" if judged.at_hz else "",
                 "bounds": with_unit(f"{'' if judged.low is not None else 'up to '}{bounds}", judged.unit),
-                "source": view.wanted.sources.get(judged.line, ""),
+                "source": view.wanted.sources.get(judged.line, "own"),
             }
         )
     return rows

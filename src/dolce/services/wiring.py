@@ -19,6 +19,7 @@ from dolce.services.jobs.space import Space
 from dolce.services.load.listening import Listening
 from dolce.services.load.loading import Loading
 from dolce.services.load.room_listening import RoomListening
+from dolce.services.prove.budgets import Budgets
 from dolce.services.prove.decays import Decays
 from dolce.services.prove.history import Histories
 from dolce.services.prove.proving import Proving
@@ -119,6 +120,7 @@ class Services:
     histories: Histories
     decays: Decays
     twins: TwinKeeping
+    budgets: Budgets
     reporting: Reporting
     verdicts: Verdicts
     progress: Progress
@@ -251,6 +253,7 @@ def open_services(folder: Path, *, compute: Compute | None = None) -> Services:
         histories=Histories(context, tolerating),
         decays=decays,
         twins=TwinKeeping(context, proving),
+        budgets=Budgets(context, proving),
         reporting=reporting,
         verdicts=verdicts,
         progress=Progress(context, verdicts, taking.outliers),

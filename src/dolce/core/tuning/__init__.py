@@ -66,7 +66,7 @@ from dolce.core.tuning.shape import (
     wanted_levels_db,
     wanted_rise_db,
 )
-from dolce.core.tuning.steps import delay_step_s, on_step, trim_step_db
+from dolce.core.tuning.steps import delay_step_s, gain_step_db, on_step, trim_step_db
 from dolce.core.tuning.subs_against_main_channels import subs_against_main_channels
 from dolce.core.tuning.verdict import JobVerdict, Limit, ProofFacts, Since, verdict_of
 
@@ -124,6 +124,7 @@ __all__ = [
     "expectation_of",
     "found_filters",
     "fronts_level_db",
+    "gain_step_db",
     "group_crossovers",
     "group_levels_db",
     "headroom_cut_db",

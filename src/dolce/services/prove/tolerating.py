@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from dolce.core.alignment import Match, level_band_hz, mid_level_db
+from dolce.core.alignment import Match
 from dolce.core.cache import Cache
 from dolce.core.job import Job, NoiseResult, Round, TakeRecord, result_of
 from dolce.core.response import ANALYSIS_GRID_HZ
@@ -26,11 +26,12 @@ from dolce.core.tolerance import (
     judged_reverberation,
     judged_seats,
 )
-from dolce.core.tuning import Alignment, Correction, level_weights, spot_weights, usual_seat_weighting
+from dolce.core.tuning import Alignment, Correction, spot_weights, usual_seat_weighting
 from dolce.core.uncertainty import AGAINST_BOUND
 from dolce.errors import DolceError, InvalidValue, NotFound
 from dolce.services.align.readings import seat_arrivals_of
 from dolce.services.context import Context
+from dolce.services.prove.match_levels import levels_at_spots
 from dolce.services.prove.proving import Proving
 from dolce.services.read.round_curves import proving_round
 from dolce.services.read.take_details import decays_of
@@ -286,25 +287,9 @@ class Tolerating:
         within_db: float,
     ) -> Figure | None:
         """The level between the two channels that differ most; None where main channels share no spot."""
-        weights = level_weights(job, alignment.seat_weighting if alignment else None)
-        curves = {
-            name: of_channel
-            for name, of_channel in self._context.curves.of(work, matched.id).items()
-            if name in job.channels and not job.speaker(name).is_sub
-        }
-        shared = [set(of_channel.spots.spots) for of_channel in curves.values()]
-        spots = tuple(s for s in weights if weights[s] > 0 and shared and all(s in spots for spots in shared))
-        if not spots:
-            return None
-        band = level_band_hz(is_sub=False)
-        levels = np.array(
-            [
-                [mid_level_db(ANALYSIS_GRID_HZ, row, band_hz=band) for row in of_channel.spots.at(spots)]
-                for of_channel in curves.values()
-            ]
-        )
-        return judged_level(
-            match.loudest, match.softest, level_db, levels, [weights[spot] for spot in spots], within_db=within_db
+        found = levels_at_spots(self._context, work, job, matched, alignment)
+        return (
+            None if found is None else judged_level(match.loudest, match.softest, level_db, *found, within_db=within_db)
         )
 
     def _decay(self, work: UnitOfWork, job: Job, present: Round, within_s: float) -> Figure | None:

@@ -16,7 +16,7 @@ from dolce.web.shared.page import after_change, services, show_stop
 from dolce.web.shared.small_plots import small_proof
 from dolce.web.stops.prove.history_plots import HEIGHT, WIDTH, history_lines
 from dolce.web.stops.prove.twin_plots import TWIN_MS, outside, twin_plots
-from dolce.web.stops.prove.views import LINES, bass_at_seats_plot, latest_first, proof_plot, tolerance_rows
+from dolce.web.stops.prove.views import LINES, bass_at_seats_plot, budget_rows, latest_first, proof_plot, tolerance_rows
 from dolce.words.verdicts import heading, objection_words, remedies_of, sentences
 
 blueprint = Blueprint("prove", __name__, url_prefix="/jobs/<int:job_id>/prove", template_folder="templates")
@@ -143,6 +143,13 @@ def twins(job_id: int, channel: str) -> str:
         within_db=PAIR_DB,
         within_ms=TWIN_MS,
     )
+
+
+@blueprint.get("/budgets")
+def budgets(job_id: int) -> str:
+    """How far the headlines may be off, source by source."""
+    taken_in, headlines = services().budgets.of(job_id)
+    return render_template("prove/_budgets.html", taken_in=taken_in, rows=budget_rows(headlines)) if headlines else ""
 
 
 @blueprint.get("/drift")

@@ -4,9 +4,11 @@ from collections.abc import Sequence
 
 import numpy as np
 
+from dolce.core.error_budget import Source
 from dolce.core.job import LogEntry, LogGroup, grouped
 from dolce.core.tuning.channel_proof import ChannelProof, RoundBeside
 from dolce.core.tuning.seats_proof import SEATS_HZ
+from dolce.services.prove.budgets import Headline
 from dolce.services.prove.tolerating import ToleranceView
 from dolce.web.shared.plot_data import ORDER_COLOURS, TO_CORRECT_DB, curve, response_plot, seats_plot
 from dolce.words.numbers import hertz
@@ -93,6 +95,38 @@ def tolerance_rows(view: ToleranceView) -> list[dict]:
                 "at": f" at {hertz(judged.at_hz)}" if judged.at_hz else "",
                 "bounds": with_unit(f"{'' if judged.low is not None else 'up to '}{bounds}", judged.unit),
                 "source": view.wanted.sources.get(judged.line, "own"),
+            }
+        )
+    return rows
+
+
+_HEADLINES = {"deviation": "Deviation", "level": "Level between", "arrival": "Arrival between"}
+_SOURCES: tuple[Source, ...] = ("spots", "placement", "microphone", "temperature", "rounding")
+
+
+def budget_rows(headlines: Sequence[Headline]) -> list[dict]:
+    """Every headline in words: its value, its interval, what each source leaves, and the one that leaves most."""
+    rows = []
+    for headline in headlines:
+        scale, unit = (1000.0, "ms") if headline.kind == "arrival" else (1.0, "dB")
+
+        def told(value: float, scale: float = scale) -> str:
+            return "not known" if value == float("inf") else f"{scale * value:.2f}"
+
+        parts = {part.source: part for part in headline.budget.parts}
+        most = headline.budget.dominant
+        total = told(headline.budget.total)
+        rows.append(
+            {
+                "line": _HEADLINES[headline.kind],
+                "subject": " and ".join(headline.channels),
+                "value": f"{told(headline.value)} {unit}",
+                "total": total if total == "not known" else f"±{total} {unit}",
+                "parts": [
+                    (source, "cancels" if parts[source].cancels else told(parts[source].value)) for source in _SOURCES
+                ],
+                "most": most.source if most else "",
+                "spots": headline.spots,
             }
         )
     return rows

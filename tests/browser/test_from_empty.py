@@ -8,7 +8,10 @@ def line(page: Page) -> str:
     return page.text("#next")
 
 
-@pytest.mark.parametrize(("layout", "subs", "most"), [("2.0", "by layout", 22), ("7.1.4", "3", 36)])
+@pytest.mark.parametrize(
+    ("layout", "subs", "most"),
+    [("2.0", "by layout", 22), ("7.1.4", "3", 36), pytest.param("5.1", "2", 32, marks=pytest.mark.slow)],
+)
 def test_an_empty_job_gets_to_its_report_by_the_next_line_alone(driver, demo, demo_address, layout, subs, most):
     page = Page(driver, demo_address).open("/")
     page.faults_in_console()

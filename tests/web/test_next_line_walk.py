@@ -1,4 +1,4 @@
-"""Whoever presses the next line again and again ends in the report: any layout, with and without subs, the rehearsal
+"""Whoever presses the next line again and again ends in the report: every layout, with and without subs, the rehearsal
 or a sound card with the microphone carried by hand, a processor that is read or one that only a person can read."""
 
 import re
@@ -16,11 +16,17 @@ from dolce.devices.network.memory import Memory
 from dolce.devices.network.stand_in import StandIn
 from dolce.services.sample.demo import rehearsal_microphone
 
-# Each kind of device meets each kind of processor, with subs and without; that every layout goes through all stops is
-# shown by tests/services/test_other_layouts.py.
+# Each kind of device meets each kind of processor, with subs and without; the other layouts with `-m slow`.
+FIRST = ("2.0", "7.1.4", "1.0", "5.1")
 CASES = [
-    (layout, ("0", "2", "")[k % 3], ("rehearsal", "sound card")[k % 2], k // 2 % 2 == 0)
-    for k, layout in enumerate(("2.0", "7.1.4", "1.0", "5.1"))
+    pytest.param(
+        layout,
+        ("0", "2", "")[k % 3],
+        ("rehearsal", "sound card")[k % 2],
+        k // 2 % 2 == 0,
+        marks=() if layout in FIRST else pytest.mark.slow,
+    )
+    for k, layout in enumerate((*FIRST, *(layout for layout in LAYOUTS if layout not in FIRST)))
 ]
 
 

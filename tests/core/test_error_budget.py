@@ -27,7 +27,7 @@ def of(budget, source):
 def deviation(level_db, **changed):
     given = {
         "band_hz": BAND,
-        "spots": 9,
+        "weights": [1.0] * 9,
         "spots_error_db": 0.2,
         "temperature_c": 20.0,
         "calibrated": True,
@@ -39,8 +39,8 @@ def deviation(level_db, **changed):
 def test_parts_add_as_squares_and_the_largest_dominates():
     budget = ErrorBudget(parts=(Part(source="placement", value=3.0), Part(source="spots", value=4.0)))
     assert budget.total == pytest.approx(5.0)  # 3, 4, 5
-    assert budget.dominant.source == "spots"
-    assert ErrorBudget(parts=(Part(source="microphone", value=0.0, cancels=True),)).dominant is None
+    assert budget.dominant == ("spots",)
+    assert ErrorBudget(parts=(Part(source="microphone", value=0.0, cancels=True),)).dominant == ()
 
 
 def test_what_errors_do_to_an_rms_is_what_monte_carlo_finds():
@@ -57,8 +57,17 @@ def test_what_errors_do_to_an_rms_is_what_monte_carlo_finds():
 def test_each_source_of_a_deviation_is_what_it_is_by_itself():
     hill = 4 * np.exp(-((np.log2(GRID / 400) / 0.2) ** 2))
     budget = deviation(hill)
-    assert of(budget, "spots") == 0.2
-    assert of(budget, "placement") == pytest.approx(0.73 / 3)  # nine spots: a third of one
+    # Nine spots: a third of one; of what spots differ by, no more than all.
+    wide = deviation(hill, spots_error_db=0.5)
+    assert of(wide, "placement") == pytest.approx(0.73 / 3)
+    assert math.hypot(of(wide, "spots"), of(wide, "placement")) == pytest.approx(0.5)
+    assert (of(budget, "placement"), of(budget, "spots")) == (0.2, 0.0)
+    # One spot that counts nearly alone tells as little as one (Kish: 1 / sum of squares of the shares).
+    uneven = deviation(hill, weights=[100.0, 1.0], spots_error_db=9.0)
+    assert of(uneven, "placement") == pytest.approx(0.73 / math.sqrt(101**2 / 10_001))
+    alone = deviation(hill, weights=[1.0], spots_error_db=math.inf, calibrated=False)
+    assert of(alone, "placement") == 0.73
+    assert set(alone.dominant) == {"spots", "microphone"}
     assert of(budget, "rounding") == 0
     # A hill that stays within the band only moves: its RMS does not.
     assert of(budget, "temperature") < 1e-3
@@ -88,7 +97,7 @@ def test_warmer_air_moves_a_response_up_with_the_speed_of_sound():
 
 
 def test_levels_and_arrivals_between_two_channels():
-    level = level_budget(spots=4, spots_error_db=0.1, trim_step_db=0.5)
+    level = level_budget(weights=[1.0] * 4, spots_error_db=1.0, trim_step_db=0.5)
     rng = np.random.default_rng(2)
     apart = rng.uniform(-0.25, 0.25, 50_000) - rng.uniform(-0.25, 0.25, 50_000)
     assert of(level, "rounding") == pytest.approx(2 * apart.std(), rel=0.02)

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from dolce.core import checked
 from dolce.core.acoustics import speed_of_sound
 from dolce.core.dsp import in_band
+from dolce.core.uncertainty import effective_count
 
 Source = Literal["microphone", "placement", "temperature", "rounding", "spots"]
 # A microphone put back by hand stands up to 2 cm elsewhere (see `dolce.core.correction.outcome`, whose figures these
@@ -18,9 +19,8 @@ Source = Literal["microphone", "placement", "temperature", "rounding", "spots"]
 PLACED_WITHIN_M = 0.02
 _PLACED_CURVE_DB, _PLACED_LEVEL_DB = 0.73, 0.15
 TEMPERATURE_WITHIN_K = 2.0  # since it was typed (our estimate)
-CURVE_WITHIN_DB = (
-    1.0  # of a calibrated microphone, by octave, 95 of 100 cases (our estimate; its certificate says better)
-)
+# Of a calibrated microphone, by octave, 95 of 100 cases (our estimate; its certificate says better).
+CURVE_WITHIN_DB = 1.0
 _EXPANDED = 2.0  # standard uncertainties on either side for 95 of 100 cases
 _OCTAVES_HZ = 16.0 * 2.0 ** np.arange(12)
 
@@ -54,10 +54,21 @@ class ErrorBudget:
         return math.sqrt(sum(part.value**2 for part in self.parts))
 
     @property
-    def dominant(self) -> Part | None:
-        """The largest; None where nothing moves the figure."""
-        largest = max(self.parts, key=lambda part: part.value, default=None)
-        return largest if largest is not None and largest.value > 0 else None
+    def dominant(self) -> tuple[Source, ...]:
+        """The largest, or all of which nothing is known; empty where nothing moves the figure."""
+        most = max((part.value for part in self.parts), default=0.0)
+        largest = tuple(part.source for part in self.parts if part.value == most > 0)
+        return largest if math.isinf(most) else largest[:1]
+
+
+def _over_spots(scatter: float, placement: float, *, spots: int) -> tuple[Part, Part]:
+    """What spots and placement leave: how spots differ holds both, so that of several spots the two together are that;
+    one spot tells nothing of either.
+    """
+    if spots > 1 and math.isfinite(scatter):
+        placement = min(placement, scatter)
+        scatter = math.sqrt(scatter**2 - placement**2)
+    return Part(source="placement", value=placement), Part(source="spots", value=scatter)
 
 
 def rms_moved_by(off_db: NDArray, errors_db: NDArray) -> float:
@@ -91,7 +102,7 @@ def deviation_budget(
     target_db: NDArray,
     *,
     band_hz: tuple[float, float],
-    spots: int,
+    weights: Sequence[float],
     spots_error_db: float,
     temperature_c: float,
     calibrated: bool,
@@ -102,7 +113,8 @@ def deviation_budget(
     Parameters
     ----------
     frequency_hz, level_db, target_db : shape (points,), evenly spaced over log frequency
-    spots, spots_error_db : how many are averaged, and half of the interval by how they differ
+    weights : of the spots that are averaged
+    spots_error_db : half of the interval by how they differ; infinite for one
     steps_db : shape (filters, points)
         What half a step of each filter's gain does to the level.
 
@@ -120,10 +132,9 @@ def deviation_budget(
     return ErrorBudget(
         parts=(
             Part(source="microphone", value=rms_moved_by(off, CURVE_WITHIN_DB * octaves) if calibrated else math.inf),
-            Part(source="placement", value=_PLACED_CURVE_DB / math.sqrt(spots)),
             Part(source="temperature", value=abs(float(moved))),
             Part(source="rounding", value=rms_moved_by(off, steps_db[:, inside]) if len(steps_db) else 0.0),
-            Part(source="spots", value=spots_error_db),
+            *_over_spots(spots_error_db, _PLACED_CURVE_DB / math.sqrt(effective_count(weights)), spots=len(weights)),
         )
     )
 
@@ -137,7 +148,7 @@ def level_at(frequency_hz: NDArray, level_db: NDArray, *, temperature_c: float, 
     return np.interp(np.log(frequency_hz / ratio), np.log(frequency_hz), level_db)
 
 
-def level_budget(*, spots: int, spots_error_db: float, trim_step_db: float) -> ErrorBudget:
+def level_budget(*, weights: Sequence[float], spots_error_db: float, trim_step_db: float) -> ErrorBudget:
     """Of the level between two channels, taken with the same microphone at the same spots.
 
     Notes
@@ -147,10 +158,13 @@ def level_budget(*, spots: int, spots_error_db: float, trim_step_db: float) -> E
     return ErrorBudget(
         parts=(
             Part(source="microphone", value=0.0, cancels=True),
-            Part(source="placement", value=_EXPANDED * _PLACED_LEVEL_DB * math.sqrt(2 / spots)),
             Part(source="temperature", value=0.0, cancels=True),
             Part(source="rounding", value=_EXPANDED * trim_step_db / math.sqrt(6)),
-            Part(source="spots", value=spots_error_db),
+            *_over_spots(
+                spots_error_db,
+                _EXPANDED * _PLACED_LEVEL_DB * math.sqrt(2 / effective_count(weights)),
+                spots=len(weights),
+            ),
         )
     )
 
@@ -170,9 +184,8 @@ def arrival_budget(
     return ErrorBudget(
         parts=(
             Part(source="microphone", value=0.0, cancels=True),
-            Part(source="placement", value=2 * PLACED_WITHIN_M / now / math.sqrt(spots)),
             Part(source="temperature", value=abs(first - second) * (1 / now - 1 / then)),
             Part(source="rounding", value=_EXPANDED * delay_step_s / math.sqrt(6)),
-            Part(source="spots", value=spots_error_s),
+            *_over_spots(spots_error_s, 2 * PLACED_WITHIN_M / now / math.sqrt(spots), spots=spots),
         )
     )

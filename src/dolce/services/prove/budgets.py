@@ -1,5 +1,6 @@
 """How far each headline of the proof may be off, and by what."""
 
+import math
 from dataclasses import dataclass, replace
 from typing import Literal
 
@@ -57,11 +58,15 @@ class Budgets:
             arrivals = seat_arrivals_of(work, job, after.id)
         if match.level_db is not None and levels is not None:
             spots = levels[0].shape[1]
+            # How a sub differs from spot to spot is not told by the main channels.
+            ends = (match.loudest, match.softest)
+            alike = all(name in job.channels and not job.speaker(name).is_sub for name in ends)
             budget = level_budget(
-                spots=spots, spots_error_db=pooled_difference_error(*levels), trim_step_db=trim_step_db(job.limits)
+                weights=levels[1],
+                spots_error_db=pooled_difference_error(*levels) if alike else math.inf,
+                trim_step_db=trim_step_db(job.limits),
             )
-            channels = (match.loudest, match.softest)
-            found.append(Headline(kind="level", channels=channels, value=match.level_db, spots=spots, budget=budget))
+            found.append(Headline(kind="level", channels=ends, value=match.level_db, spots=spots, budget=budget))
         channels = (match.latest, match.earliest)
         if match.arrival_s is not None and all(channel in arrivals.late_s for channel in channels):
             spots, far = arrivals.late_s[match.latest].size, distances_m(job)
@@ -95,7 +100,7 @@ def _of_deviation(view: ProofView, after: Round, name: str, shown: ChannelProof)
             shown.proof.after_db,
             shown.target_db,
             band_hz=shown.judged_hz,
-            spots=len(spots),
+            weights=weights,
             spots_error_db=float(jackknife_error(deviation, weights)),
             temperature_c=job.room.temperature_c,
             calibrated=bool(microphones) and all(used.curve(job.rig.pointing)[0] is not None for used in microphones),

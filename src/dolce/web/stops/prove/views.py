@@ -101,7 +101,13 @@ def tolerance_rows(view: ToleranceView) -> list[dict]:
 
 
 _HEADLINES = {"deviation": "Deviation", "level": "Level between", "arrival": "Arrival between"}
-_SOURCES: tuple[Source, ...] = ("spots", "placement", "microphone", "temperature", "rounding")
+_HELPS: dict[Source, str] = {
+    "spots": "more spots",
+    "placement": "more spots, or a stand that is put back more exactly",
+    "microphone": "a microphone with a curve, on Rig",
+    "temperature": "a round at the temperature that is typed on Room",
+    "rounding": "a processor of finer steps",
+}
 
 
 def budget_rows(headlines: Sequence[Headline]) -> list[dict]:
@@ -110,22 +116,21 @@ def budget_rows(headlines: Sequence[Headline]) -> list[dict]:
     for headline in headlines:
         scale, unit = (1000.0, "ms") if headline.kind == "arrival" else (1.0, "dB")
 
-        def told(value: float, scale: float = scale) -> str:
-            return "not known" if value == float("inf") else f"{scale * value:.2f}"
+        def told(value: float, sign: str = "", scale: float = scale, unit: str = unit) -> str:
+            return "not known" if value == float("inf") else f"{sign}{scale * value:.2f} {unit}"
 
         parts = {part.source: part for part in headline.budget.parts}
-        most = headline.budget.dominant
-        total = told(headline.budget.total)
         rows.append(
             {
                 "line": _HEADLINES[headline.kind],
                 "subject": " and ".join(headline.channels),
-                "value": f"{told(headline.value)} {unit}",
-                "total": total if total == "not known" else f"±{total} {unit}",
+                "value": told(headline.value),
+                "total": told(headline.budget.total, "±"),
                 "parts": [
-                    (source, "cancels" if parts[source].cancels else told(parts[source].value)) for source in _SOURCES
+                    (source, "cancels" if parts[source].cancels else told(parts[source].value)) for source in _HELPS
                 ],
-                "most": most.source if most else "",
+                "most": headline.budget.dominant,
+                "helps": "; ".join(_HELPS[source] for source in headline.budget.dominant),
                 "spots": headline.spots,
             }
         )

@@ -104,7 +104,7 @@ _HEADLINES = {"deviation": "Deviation", "level": "Level between", "arrival": "Ar
 _HELPS: dict[Source, str] = {
     "spots": "more spots",
     "placement": "more spots, or a stand that is put back more exactly",
-    "microphone": "a microphone with a curve, on Rig",
+    "microphone": "a microphone whose curve is known better",
     "temperature": "a round at the temperature that is typed on Room",
     "rounding": "a processor of finer steps",
 }
@@ -130,7 +130,9 @@ def budget_rows(headlines: Sequence[Headline]) -> list[dict]:
                     (source, "cancels" if parts[source].cancels else told(parts[source].value)) for source in _HELPS
                 ],
                 "most": headline.budget.dominant,
-                "helps": "; ".join(_HELPS[source] for source in headline.budget.dominant),
+                "helps": "nothing: how a sub differs from spot to spot is not told"
+                if headline.spots > 1 and parts["spots"].value == float("inf")
+                else "; ".join(_HELPS[source] for source in headline.budget.dominant),
                 "spots": headline.spots,
             }
         )
